@@ -1,0 +1,3 @@
+"""Umbrick, a restoration editor for recordings."""
+
+__version__ = "0.1.0"
