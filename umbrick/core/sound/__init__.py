@@ -1,0 +1,1 @@
+"""Recordings as sources of frames: formats, opening, decoding, peak pyramids, metadata and saving."""

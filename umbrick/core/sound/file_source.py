@@ -1,0 +1,92 @@
+"""Uncompressed files, read in place."""
+
+from __future__ import annotations
+
+import os
+import threading
+from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+import soundfile
+
+from umbrick.core.errors import FileError
+from umbrick.core.sound.source import Samples, check_span
+
+
+class FileSource:
+    """A file whose frames can be read at once, wherever they are.
+
+    Samples that are not numbers (NaN, infinity) read as silence; ``non_finite`` counts those met by reading
+    the file from the beginning in order, as the pyramid and the survey do.
+    """
+
+    def __init__(self, path: Path, key: str) -> None:
+        self._file = soundfile.SoundFile(path)
+        self._lock = threading.Lock()
+        self._is_float = self._file.subtype in ("FLOAT", "DOUBLE")
+        self._scanned_to = 0
+        self._stamp = _stamp(path)
+        self.path = path
+        self.key = key
+        self.rate: int = self._file.samplerate
+        self.channels: int = self._file.channels
+        self.frames: int = self._file.frames
+        self.non_finite = 0
+
+    @property
+    def available(self) -> int:
+        """All frames."""
+        return self.frames
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Return the frames as float32."""
+        samples: Samples = self._read(start, stop, "float32")
+        return samples
+
+    def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
+        """Return the frames as float64."""
+        samples: npt.NDArray[np.float64] = self._read(start, stop, "float64")
+        return samples
+
+    def is_unchanged(self) -> bool:
+        """Whether the file on disk is still the one that was opened."""
+        return _stamp(self.path) == self._stamp
+
+    def close(self) -> None:
+        """Let go of the file; nothing can be read after."""
+        with self._lock:
+            self._file.close()
+
+    def _read(self, start: int, stop: int, dtype: str) -> npt.NDArray[np.floating]:
+        check_span(start, stop, self.frames)
+        with self._lock:
+            try:
+                self._file.seek(start)
+                samples = self._file.read(stop - start, dtype=dtype, always_2d=True)
+            except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
+                raise FileError(f"{self.path.name} cannot be read any more: {error}.") from error
+            if len(samples) < stop - start:
+                raise FileError(
+                    f"{self.path.name} has become shorter since it was opened.",
+                    "Another program changed it; open it again.",
+                )
+            if self._is_float:
+                self._silence_non_finite(samples, start, stop)
+        return samples
+
+    def _silence_non_finite(self, samples: npt.NDArray[np.floating], start: int, stop: int) -> None:
+        bad = ~np.isfinite(samples)
+        if start <= self._scanned_to < stop:
+            self.non_finite += int(bad[self._scanned_to - start :].sum())
+            self._scanned_to = stop
+        if bad.any():
+            samples[bad] = 0.0
+
+
+def _stamp(path: Path) -> tuple[int, int] | None:
+    try:
+        status = os.stat(path)
+    except OSError:
+        return None
+    return status.st_size, status.st_mtime_ns

@@ -1,0 +1,99 @@
+"""The file formats Umbrick reads and writes, as data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+READABLE_SUFFIXES = (
+    ".wav", ".rf64", ".w64", ".aif", ".aiff", ".aifc", ".caf", ".flac", ".ogg", ".oga", ".opus", ".mp3",
+)  # fmt: skip
+"""Endings offered in the open dialog; what a file is, is decided by its contents."""
+
+_CONTAINER_OF_SUFFIX = {
+    ".wav": "WAV", ".rf64": "RF64", ".w64": "W64", ".aif": "AIFF", ".aiff": "AIFF", ".aifc": "AIFF", ".caf": "CAF",
+    ".flac": "FLAC", ".ogg": "OGG", ".oga": "OGG", ".opus": "OGG", ".mp3": "MP3",
+}  # fmt: skip
+
+_BITS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "ALAC_16": 16, "ALAC_20": 20,
+         "ALAC_24": 24, "ALAC_32": 32}  # fmt: skip
+
+_NAMES = {"FLOAT": "32 bit float", "DOUBLE": "64 bit float", "VORBIS": "Vorbis", "OPUS": "Opus",
+          "MPEG_LAYER_III": "MP3", "MPEG_LAYER_II": "MPEG layer II", "ULAW": "µ-law", "ALAW": "A-law"}  # fmt: skip
+
+_IN_PLACE_CONTAINERS = {"WAV", "WAVEX", "RF64", "W64", "AIFF", "CAF", "AU"}
+_IN_PLACE_SUBTYPES = {"PCM_S8", "PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE", "ULAW", "ALAW"}
+
+WAV_LIMIT_BYTES = 4 * 2**30 - 2**20
+"""Beyond this a WAV's 32-bit sizes do not hold, and RF64 is written instead (with room for its chunks)."""
+
+
+@dataclass(frozen=True, slots=True)
+class FileFormat:
+    """How a file keeps its sound.
+
+    ``container`` and ``subtype`` use libsndfile's names, such as ``WAV`` and ``PCM_24``.
+    """
+
+    container: str
+    subtype: str
+
+    @property
+    def bits(self) -> int | None:
+        """Bits a sample of a fixed-point format, else None."""
+        return _BITS.get(self.subtype)
+
+    @property
+    def is_fixed_point(self) -> bool:
+        """Whether levels above full scale are lost on writing."""
+        return self.subtype not in ("FLOAT", "DOUBLE")
+
+    @property
+    def reads_in_place(self) -> bool:
+        """Whether any frame can be read at once, without decoding what is before it."""
+        return self.container in _IN_PLACE_CONTAINERS and self.subtype in _IN_PLACE_SUBTYPES
+
+    @property
+    def name(self) -> str:
+        """What a person calls the sample format: ``24 bit``, ``32 bit float``, ``Vorbis``."""
+        bits = self.bits
+        return f"{bits} bit" if bits else _NAMES.get(self.subtype, self.subtype)
+
+
+def container_for(path: Path, source: FileFormat | None) -> str | None:
+    """Return the container that a file name asks for, or None if its ending says nothing known.
+
+    A source of the same family keeps its variant, so a ``.wav`` made from RF64 stays RF64.
+    """
+    container = _CONTAINER_OF_SUFFIX.get(path.suffix.lower())
+    if container == "WAV" and source and source.container in ("WAV", "WAVEX", "RF64"):
+        return source.container
+    return container
+
+
+def default_subtype(container: str, source: FileFormat, suffix: str) -> str:
+    """Return the sample format for ``container`` that keeps the source's depth where the container can.
+
+    The ending decides between the two codecs of an Ogg file.
+    """
+    bits = source.bits
+    match container:
+        case "OGG":
+            return "OPUS" if suffix == ".opus" or source.subtype == "OPUS" else "VORBIS"
+        case "MP3":
+            return "MPEG_LAYER_III"
+        case "FLAC":
+            if bits is None:
+                return "PCM_24"
+            return {8: "PCM_S8", 16: "PCM_16"}.get(bits, "PCM_24")
+        case "CAF" if source.subtype.startswith("ALAC"):
+            return source.subtype
+        case "WAV" | "WAVEX" | "RF64" | "W64" | "AIFF" | "CAF":
+            if source.subtype in _IN_PLACE_SUBTYPES:
+                if bits == 8:
+                    return "PCM_U8" if container in ("WAV", "WAVEX", "RF64", "W64") else "PCM_S8"
+                return source.subtype
+            # A lossy source has no depth of its own: float loses nothing of what was decoded.
+            return {16: "PCM_16", 20: "PCM_24", 24: "PCM_24", 32: "PCM_32"}.get(bits or 0, "FLOAT")
+        case _:
+            return source.subtype

@@ -1,0 +1,128 @@
+"""A recording: a file opened for work, with all that is known about it before its sound is looked at."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+import soundfile
+
+from umbrick.core.errors import DamagedFileError, FileError
+from umbrick.core.sound import decoded_source
+from umbrick.core.sound.chunks import missing_bytes
+from umbrick.core.sound.decoded_source import DecodedSource
+from umbrick.core.sound.file_source import FileSource
+from umbrick.core.sound.formats import FileFormat
+from umbrick.core.sound.identity import content_key
+from umbrick.core.units import format_count, format_length
+
+_DECODED_LIMIT_BYTES = 24 * 2**30
+
+
+@dataclass(frozen=True)
+class Recording:
+    """An open file.
+
+    ``damage`` is empty, or says in one sentence what part of the file is missing (the readable part is open).
+    """
+
+    path: Path
+    format: FileFormat
+    source: FileSource | DecodedSource
+    damage: str = ""
+
+    @property
+    def name(self) -> str:
+        """The file's name without its ending."""
+        return self.path.stem
+
+    def damage_found(self) -> str:
+        """Return what reading has shown to be missing or not a number so far, in one sentence; empty if nothing.
+
+        Complete once the whole source has been read in order.
+        """
+        if self.damage:
+            return self.damage
+        source = self.source
+        if isinstance(source, DecodedSource) and source.missing_frames:
+            return _ends_early(self.path.name, source.frames - source.missing_frames, source.frames, source.rate)
+        if source.non_finite:
+            return (
+                f"{self.path.name} holds {format_count(source.non_finite, 'sample')} that are not numbers; "
+                "they are shown and played as silence."
+            )
+        return ""
+
+    def refuse_damage(self) -> None:
+        """Raise DamagedFileError if anything was found missing."""
+        if damage := self.damage_found():
+            raise DamagedFileError(damage)
+
+    def check_unchanged(self) -> None:
+        """Raise FileError if another program has changed the file since it was opened."""
+        if not self.source.is_unchanged():
+            raise FileError(
+                f"{self.path.name} was changed or removed by another program since it was opened.",
+                "Nothing was written; open it again.",
+            )
+
+    def close(self) -> None:
+        """Let go of the file."""
+        self.source.close()
+
+
+def open_recording(path: Path, cache_folder: Path) -> Recording:
+    """Open a sound file of any supported format, judged by its contents and not by its name.
+
+    Parameters
+    ----------
+    path : Path
+        The file.
+    cache_folder : Path
+        Where compressed files are decoded to.
+
+    Raises
+    ------
+    FileError
+        If the file is missing, unreadable, empty, or not sound.
+    """
+    try:
+        if path.is_dir():
+            raise FileError(f"{path.name} is a folder.", "Open a sound file in it.")
+        size = path.stat().st_size
+        key = content_key(path)
+    except FileNotFoundError as error:
+        raise FileError(f"There is no file {path}.") from error
+    except PermissionError as error:
+        raise FileError(f"{path.name} may not be read.", "Ask for permission to read it, or copy it.") from error
+    except OSError as error:
+        raise FileError(f"{path.name} cannot be read: {error.strerror}.") from error
+    if size == 0:
+        raise FileError(f"{path.name} is empty.")
+    try:
+        info = soundfile.info(path)
+    except (soundfile.LibsndfileError, RuntimeError) as error:
+        raise FileError(
+            f"{path.name} is not a sound file that Umbrick can read.",
+            "It reads WAV, RF64, W64, AIFF, CAF, FLAC, Ogg Vorbis, Opus and MP3.",
+        ) from error
+    if info.frames <= 0:
+        raise FileError(f"{path.name} holds no sound: its header is there, but not a single sample.")
+    file_format = FileFormat(info.format, info.subtype)
+    if file_format.reads_in_place:
+        return Recording(path, file_format, FileSource(path, key), _truncation(path, info.frames, info.samplerate))
+    decoded_folder = cache_folder / "decoded"
+    decoded_source.prune(decoded_folder, _DECODED_LIMIT_BYTES)
+    return Recording(path, file_format, DecodedSource(path, decoded_folder / f"{key}.f32", key))
+
+
+def _truncation(path: Path, frames: int, rate: int) -> str:
+    promised, missing = missing_bytes(path)
+    if not missing:
+        return ""
+    promised_frames = round(frames * promised / max(1, promised - missing))
+    return _ends_early(path.name, frames, promised_frames, rate)
+
+
+def _ends_early(name: str, frames: int, promised: int, rate: int) -> str:
+    return f"{name} ends after {format_length(frames, rate)} of {format_length(promised, rate)}; the rest is missing."

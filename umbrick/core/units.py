@@ -1,0 +1,121 @@
+"""Typed values with units, and how positions, lengths and levels are written for a person."""
+
+from __future__ import annotations
+
+import math
+import re
+from fractions import Fraction
+
+from umbrick.core.errors import ParameterError
+
+SILENCE_DBFS = -200.0
+"""What :func:`amplitude_to_db` gives for silence and anything below, so that levels stay finite in JSON."""
+
+_NUMBER = r"[+\-−]?\d+(?:[.,]\d+)?(?:/\d+)?"
+_TIME = re.compile(
+    rf"^\s*(?:(?P<minutes>\d+):(?P<clock>\d+(?:[.,]\d+)?)|(?P<value>{_NUMBER})\s*(?P<unit>smp|ms|s|min)?)\s*$"
+)
+_LEVEL = re.compile(r"^\s*(?P<value>[+\-−]?\d+(?:[.,]\d+)?)\s*(?:dB(?:FS|TP)?)?\s*$", re.IGNORECASE)
+
+
+def db_to_amplitude(level_db: float) -> float:
+    """Return the amplitude ratio of a level in dB."""
+    return float(10.0 ** (level_db / 20.0))
+
+
+def amplitude_to_db(amplitude: float) -> float:
+    """Return the level of an amplitude (its size, sign ignored) in dB relative to 1.0; finite for silence."""
+    size = abs(amplitude)
+    return max(20.0 * math.log10(size), SILENCE_DBFS) if size > 0.0 else SILENCE_DBFS
+
+
+def parse_frames(text: str, rate: int) -> int:
+    """Return the frames meant by a typed time.
+
+    Parameters
+    ----------
+    text : str
+        A bare number counts frames; otherwise with a unit: ``30000 smp``, ``625 ms``, ``1.25 s``,
+        ``60/96 s``, ``2 min``, or a clock time such as ``0:12.402``.
+    rate : int
+        Frames a second.
+
+    Raises
+    ------
+    ParameterError
+        If the text is not a time.
+    """
+    match = _TIME.match(text)
+    if not match:
+        raise ParameterError(f"“{text}” is not a time.", "Type frames, or a unit: 30000, 380ms, 1.25s, 0:12.402.")
+    if match["minutes"] is not None:
+        seconds = int(match["minutes"]) * 60 + _fraction(match["clock"])
+        return round(seconds * rate)
+    value = _fraction(match["value"])
+    scale = {
+        None: Fraction(1),
+        "smp": Fraction(1),
+        "ms": Fraction(rate, 1000),
+        "s": Fraction(rate),
+        "min": Fraction(rate * 60),
+    }
+    return round(value * scale[match["unit"]])
+
+
+def parse_db(text: str) -> float:
+    """Return the level meant by a typed ``-3``, ``-3 dB`` or ``−3 dBFS``; ParameterError if it is none."""
+    match = _LEVEL.match(text)
+    if not match:
+        raise ParameterError(f"“{text}” is not a level.", "Type decibels, such as -3 dB.")
+    return float(match["value"].replace(",", ".").replace("−", "-"))
+
+
+def format_clock(frame: int, rate: int, decimals: int = 3) -> str:
+    """Return a position as ``m:ss.mmm`` (``h:mm:ss.mmm`` from an hour on)."""
+    units = 10**decimals
+    total = round(abs(frame) * units / rate)
+    seconds, fraction = divmod(total, units)
+    minutes, seconds = divmod(seconds, 60)
+    hours, minutes = divmod(minutes, 60)
+    head = f"{hours}:{minutes:02d}:{seconds:02d}" if hours else f"{minutes}:{seconds:02d}"
+    sign = "−" if frame < 0 else ""
+    return f"{sign}{head}.{fraction:0{decimals}d}" if decimals else f"{sign}{head}"
+
+
+def format_length(frames: int, rate: int) -> str:
+    """Return a length in the unit that suits it: ``0.23 ms``, ``84.3 ms``, ``2.10 s``, ``1:30.0``."""
+    seconds = frames / rate
+    if seconds < 0.0995:
+        return f"{seconds * 1e3:.2f} ms" if seconds < 0.00995 else f"{seconds * 1e3:.1f} ms"
+    if seconds < 0.9995:
+        return f"{seconds * 1e3:.0f} ms"
+    return f"{seconds:.2f} s" if seconds < 59.995 else format_clock(frames, rate, 1)
+
+
+def format_db(level_db: float, unit: str = "dBFS", decimals: int = 1) -> str:
+    """Return a level with a real minus sign, such as ``−0.1 dBFS``; ``−∞`` for silence."""
+    if level_db <= SILENCE_DBFS:
+        return f"−∞ {unit}".strip()
+    text = f"{level_db:.{decimals}f}"
+    if float(text) == 0.0:
+        text = text.lstrip("-")
+    elif level_db > 0:
+        text = f"+{text}"
+    return f"{text.replace('-', '−')} {unit}".strip()
+
+
+def format_count(number: int, noun: str) -> str:
+    """Return ``1 sample``, ``2 samples``, ``12 400 samples``."""
+    return f"{format_integer(number)} {noun}" if number == 1 else f"{format_integer(number)} {noun}s"
+
+
+def format_integer(number: int) -> str:
+    """Return an integer with its thousands set apart by narrow no-break spaces."""
+    return f"{number:,}".replace(",", "\u202f").replace("-", "−")
+
+
+def _fraction(text: str) -> Fraction:
+    whole, _, divisor = text.replace(",", ".").replace("−", "-").partition("/")
+    if divisor and int(divisor) == 0:
+        raise ParameterError(f"“{text}” divides by zero.")
+    return Fraction(whole) / (Fraction(divisor) if divisor else 1)
