@@ -1,0 +1,1 @@
+"""Pieces, versions, position maps and history: what an edit is, and how it is taken back."""

@@ -1,0 +1,1 @@
+"""The arithmetic of looking at a recording: spans, columns, ticks and curves, without any painting."""

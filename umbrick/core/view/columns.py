@@ -1,0 +1,138 @@
+"""The extents of a version column by column, for drawing a span at a width."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.sound.pyramid import BUCKET, Extent, Pyramid
+from umbrick.core.sound.source import Source
+from umbrick.core.timeline.version import Version
+
+_RAW_FRAMES_PER_COLUMN = BUCKET
+
+
+class Columns:
+    """Measures any span of any version of one recording, from the pyramid of its file.
+
+    Rebuilt pieces are read themselves. What lies between a piece's end and the pyramid's next bucket is read once
+    and remembered, so a mend changes exactly its own part of the picture.
+
+    Parameters
+    ----------
+    pyramids : dict of str to Pyramid
+        Pyramids by the key of their source; they may still be growing.
+    """
+
+    def __init__(self, pyramids: dict[str, Pyramid]) -> None:
+        self._pyramids = pyramids
+        self._edges: dict[tuple[str, int, int], Extent] = {}
+
+    def measure(self, version: Version, start: int, stop: int, count: int) -> Extent:
+        """Return the extents of ``count`` columns that share the span ``start`` to ``stop`` evenly.
+
+        The span may reach beyond the version; columns outside it, or not measured yet, hold nothing (see
+        :class:`Extent`). With fewer frames than columns some columns hold nothing too.
+        """
+        accumulator = _Accumulator(start, stop, count, version.channels)
+        begin, end = max(0, start), min(stop, version.frames)
+        if begin >= end:
+            return accumulator.extent()
+        frames_per_column = (stop - start) / count
+        for piece, at in version.pieces(begin, end):
+            pyramid = self._pyramids.get(piece.source.key)
+            if frames_per_column < _RAW_FRAMES_PER_COLUMN:
+                length = min(piece.length, piece.source.available - piece.start)
+                if length > 0:
+                    accumulator.add_samples(at, piece.source.read(piece.start, piece.start + length))
+            elif pyramid is None:
+                accumulator.add_buckets(
+                    at, piece.length, self._edge(piece.source, piece.start, piece.start + piece.length)
+                )
+            else:
+                self._add(accumulator, at - piece.start, pyramid, piece.source, piece.start, piece.start + piece.length,
+                          int(frames_per_column))  # fmt: skip
+        return accumulator.extent()
+
+    def _add(
+        self,
+        accumulator: _Accumulator,
+        shift: int,
+        pyramid: Pyramid,
+        source: Source,
+        start: int,
+        stop: int,
+        longest: int,
+    ) -> None:
+        """Add source frames ``start`` to ``stop``, which stand ``shift`` later in the version."""
+        bucket, _ = pyramid.buckets(0, 0, longest)
+        while bucket > BUCKET and stop - start < 2 * bucket:
+            bucket, _ = pyramid.buckets(0, 0, bucket - 1)
+        first = -(-start // bucket) * bucket
+        last = stop if stop == source.frames else stop // bucket * bucket
+        if first >= last:
+            self._add_edge(accumulator, shift, pyramid, source, start, stop)
+            return
+        accumulator.add_buckets(first + shift, bucket, pyramid.buckets(first, last, bucket)[1])
+        for edge_start, edge_stop in ((start, first), (last, stop)):
+            if edge_stop <= edge_start:
+                continue
+            if bucket > BUCKET:
+                self._add(accumulator, shift, pyramid, source, edge_start, edge_stop, bucket - 1)
+            else:
+                self._add_edge(accumulator, shift, pyramid, source, edge_start, edge_stop)
+
+    def _add_edge(
+        self, accumulator: _Accumulator, shift: int, pyramid: Pyramid, source: Source, start: int, stop: int
+    ) -> None:
+        if stop <= pyramid.measured_frames:
+            accumulator.add_buckets(start + shift, stop - start, self._edge(source, start, stop))
+
+    def _edge(self, source: Source, start: int, stop: int) -> Extent:
+        key = (source.key, start, stop)
+        if key not in self._edges:
+            self._edges[key] = Extent.of(source.read(start, stop))
+        return self._edges[key]
+
+
+class _Accumulator:
+    """Collects extents and reduces them to columns in one go: thousands of short pieces cost little each."""
+
+    def __init__(self, start: int, stop: int, count: int, channels: int) -> None:
+        self._start = start
+        self._frames_per_column = (stop - start) / count
+        self._count = count
+        self._channels = channels
+        self._runs: list[tuple[int, int, int]] = []
+        self._extents: list[Extent] = []
+
+    def add_samples(self, at: int, samples: npt.NDArray[np.float32]) -> None:
+        self._runs.append((at, 1, len(samples)))
+        self._extents.append(Extent(samples, samples, samples * samples))
+
+    def add_buckets(self, at: int, bucket: int, extent: Extent) -> None:
+        self._runs.append((at, bucket, len(extent.low)))
+        self._extents.append(extent)
+
+    def extent(self) -> Extent:
+        result = Extent.nothing(self._count, self._channels)
+        if not self._runs:
+            return result
+        ats, buckets, counts = np.array(self._runs, np.int64).T
+        first_of_run = np.repeat(np.cumsum(counts) - counts, counts)
+        lengths = np.repeat(buckets, counts)
+        positions = np.repeat(ats, counts) + (np.arange(len(lengths)) - first_of_run) * lengths
+        low, high, mean_square = (np.concatenate(arrays) for arrays in zip(*self._extents, strict=True))
+        column = ((positions - self._start) / self._frames_per_column).astype(np.int64)
+        np.clip(column, 0, self._count - 1, out=column)
+        if np.any(np.diff(column) < 0):
+            order = np.argsort(column, kind="stable")
+            column, lengths, low, high, mean_square = (a[order] for a in (column, lengths, low, high, mean_square))
+        firsts = np.flatnonzero(np.diff(column, prepend=-1))
+        where = column[firsts]
+        weights = np.where(low[:, 0] <= high[:, 0], lengths, 0).astype(np.float32)[:, np.newaxis]
+        energy = np.add.reduceat(mean_square * weights, firsts)
+        result.low[where] = np.minimum.reduceat(low, firsts)
+        result.high[where] = np.maximum.reduceat(high, firsts)
+        result.mean_square[where] = energy / np.maximum(np.add.reduceat(weights, firsts), 1)
+        return result

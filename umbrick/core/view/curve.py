@@ -1,0 +1,50 @@
+"""The band-limited curve between samples: what the sound does between the dots."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+_HALF_WIDTH = 24
+"""Samples on each side that the interpolation looks at."""
+
+_KAISER_BETA = 9.0
+
+CURVE_CONTEXT = _HALF_WIDTH
+"""Frames beyond both ends of a span that :func:`band_limited` needs to draw it exactly."""
+
+
+def band_limited(samples: npt.NDArray[np.floating], oversampling: int) -> npt.NDArray[np.float64]:
+    """Return the band-limited curve through samples, by windowed-sinc interpolation.
+
+    Parameters
+    ----------
+    samples : ndarray, shape (n, channels), n >= 1
+        Not changed. Beyond its ends the signal is taken to stay at its end values.
+    oversampling : int
+        Points drawn from one sample to the next, at least 1.
+
+    Returns
+    -------
+    ndarray, shape ((n - 1) * oversampling + 1, channels)
+        Every ``oversampling``-th point is a sample, exactly.
+
+    References
+    ----------
+    J. F. Kaiser, "Nonrecursive digital filter design using the I0-sinh window function", 1974.
+    """
+    count = len(samples)
+    held = np.concatenate(
+        [np.repeat(samples[:1], _HALF_WIDTH, 0), samples, np.repeat(samples[-1:], _HALF_WIDTH, 0)]
+    ).astype(np.float64)
+    curve = np.empty(((count - 1) * oversampling + 1, samples.shape[1]))
+    curve[::oversampling] = samples
+    taps = np.arange(-_HALF_WIDTH + 1, _HALF_WIDTH + 1)
+    for phase in range(1, oversampling):
+        distance = taps - phase / oversampling
+        window = np.i0(_KAISER_BETA * np.sqrt(np.maximum(0.0, 1 - (distance / _HALF_WIDTH) ** 2))) / np.i0(_KAISER_BETA)
+        kernel = np.sinc(distance) * window
+        kernel /= kernel.sum()
+        neighbours = np.lib.stride_tricks.sliding_window_view(held[1:-1], 2 * _HALF_WIDTH, axis=0)
+        curve[phase::oversampling] = (neighbours @ kernel)[: count - 1]
+    return curve
