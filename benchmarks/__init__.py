@@ -1,0 +1,1 @@
+"""Speed and quality figures; run with ``./run bench``."""

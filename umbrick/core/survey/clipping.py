@@ -1,0 +1,328 @@
+"""Clipping: finds the rails a recording was cut off at, and every run of samples that lies on one.
+
+No published detector is followed; the reasoning is this. A clipped channel has, for each polarity, a *rail*: a
+level that many flat tops (see :mod:`flat_tops`) share and that nothing near them passes. Each flat top is a piece of
+evidence, counted in bits: that one more sample of a natural wave lies within the tolerance, where the samples beside
+the run have fallen far, is as improbable as the tolerance is small against that fall. Tops at one level add up; a
+rail seen on the other side or in another channel helps. So one long flat top in an hour is found, and so are
+thousands of single samples on a rail that others have proved.
+
+The tops are measured four ways, and each side keeps the one that explains the most: *exact* (cut off in the
+converter or in the file), *dithered* (the level of a 16-bit file was changed afterwards) and *moving* (the level was
+changed gradually afterwards, so that the rail moves with it); and *frayed* (see :mod:`frayed_rails`).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.flat_tops import FLOOR, Floats, Integers, Tops, find_tops, grid_step, slot_frames, slot_levels
+from umbrick.core.survey.frayed_rails import TOLERANCE, frayed_rails
+from umbrick.core.units import amplitude_to_db, format_count, format_db
+
+_DITHER_STEPS = 3.1
+"""How far dither moves a sample, in steps."""
+
+_COARSE_STEP = 2.0**-17
+"""Finer grids than this are not audibly dithered: the exact tops are all there is."""
+
+_MOVING = 1.2e-4
+"""How far a rail may move within one short slot, relative to its level: 6 dB in 6 seconds."""
+
+_FRAYED_SHARE = 3.0
+"""Frayed tops reach further down than clean ones; they are believed if they explain this many times as much."""
+
+_FASTEST_MOVE = 0.7
+"""How fast a level is changed at most, as a share of itself in a second."""
+
+_FULL_EVIDENCE_BITS = 10.0
+"""Evidence at which a rail is as likely real as not to be; 2.5 bits more or less turn the odds by two."""
+
+_COINCIDENCE_BITS = 1.5
+"""Taken from each flat top's evidence: flat tops of quiet or coarsely quantised sound share a level by chance."""
+
+_LONE_PAIR_BITS = 3.0
+"""Taken from a level that a single pair of equal samples speaks for: any long recording has some by chance."""
+
+_COINCIDENCE_SECONDS = 0.1
+_NEARBY_SECONDS = 0.25
+_REACH_SECONDS = 30.0
+_LEAST_CONFIDENCE = 0.05
+
+
+class Rail(NamedTuple):
+    """Tops of one channel and polarity that lie on one rail, with the evidence for it in bits."""
+
+    tops: Tops
+    bits: float
+    level: float
+    frayed: bool = False
+
+
+@dataclass
+class _Side:
+    """What is collected of one polarity of one channel."""
+
+    channel: int
+    polarity: int
+    levels: list[Floats]
+    exact: list[Tops]
+    dithered: list[Tops]
+    moving: list[Tops]
+    frayed: list[Tops]
+
+
+class ClippingDetector:
+    """Collects tops block by block; decides about rails when all has been heard."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._slot = slot_frames(form.rate)
+        self._step = form.step
+        self._sides = [_Side(c, p, [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
+
+    def feed(self, block: Block) -> None:
+        """Collect the tops that begin in the block."""
+        self._step = max(self._step, grid_step(block.samples))
+        skip = block.before // self._slot * self._slot
+        first = block.start - skip
+        for side in self._sides:
+            column = block.samples[block.before - skip :, side.channel]
+            wave = np.ascontiguousarray(column) if side.polarity > 0 else -column
+            levels = slot_levels(wave, self._slot)
+            own = slice(skip // self._slot, -(-(block.stop - first) // self._slot))
+            side.levels.append(levels[own])
+            short = max(8, self._slot // 8)
+            short_levels = slot_levels(wave, short)
+            found = [
+                (find_tops(wave, levels, self._slot, self._exact(levels)), side.exact),
+                (self._near_seeds(find_tops(wave, short_levels, short, self._moving(short_levels))), side.moving),
+            ]
+            found.append(
+                (find_tops(wave, levels, self._slot, np.maximum(levels, FLOOR) * np.float32(TOLERANCE)), side.frayed)
+            )
+            if self._step > _COARSE_STEP:
+                found.append((find_tops(wave, levels, self._slot, self._dithered(levels)), side.dithered))
+            for tops, parts in found:
+                tops = tops._replace(start=tops.start + first)
+                parts.append(tops.where((tops.start >= block.start) & (tops.start < block.stop)))
+
+    def finish(self) -> list[Finding]:
+        """Return one finding for each run of clipped samples."""
+        chosen = [self._best_rails(side) for side in self._sides]
+        findings = []
+        for index, side in enumerate(self._sides):
+            others = [rail for k, rails in enumerate(chosen) if k != index for rail in rails]
+            for rail in chosen[index]:
+                if self._is_tone(rail, chosen[index ^ 1]):
+                    continue
+                agreeing = max((r.bits for r in others if abs(r.level / rail.level - 1) < 0.002), default=0.0)
+                bits = rail.bits if rail.frayed else rail.bits + min(agreeing, 6.0)
+                confidence = 1.0 / (1.0 + 2.0 ** (-(bits - _FULL_EVIDENCE_BITS) / 2.5))
+                if confidence >= _LEAST_CONFIDENCE:
+                    findings += [
+                        self._finding(side, int(start), int(length), rail, float(level), confidence)
+                        for start, length, level, _ in zip(*rail.tops, strict=True)
+                    ]
+        findings.sort(key=lambda f: (f.start, f.channels))
+        return findings
+
+    def _best_rails(self, side: _Side) -> list[Rail]:
+        levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)
+        best = self._rails(Tops.joined(side.exact), levels, self._exact(levels))
+        if side.dithered:
+            dithered = self._rails(Tops.joined(side.dithered), levels, self._dithered(levels))
+            if _frames(dithered) > 1.15 * _frames(best):
+                best = dithered
+        tops = Tops.joined(side.moving)
+        moving = self._rails(tops, levels, self._moving(levels), moving=True)
+        best = moving if _frames(moving) > 1.3 * _frames(best) else best
+        frayed = [
+            Rail(on_rail, bits, float(np.median(on_rail.level)), frayed=True)
+            for on_rail, bits in frayed_rails(Tops.joined(side.frayed), self._format.rate)
+        ]
+        return frayed if _frames(frayed) > _FRAYED_SHARE * _frames(best) else best
+
+    def _exact(self, levels: Floats) -> Floats:
+        if self._step > 0:
+            return np.full_like(levels, 0.51 * self._step)
+        return np.maximum(levels * np.float32(4e-7), np.float32(1e-9))
+
+    def _dithered(self, levels: Floats) -> Floats:
+        tolerance = np.float32(_DITHER_STEPS * self._step)
+        return np.where(levels > 1500 * tolerance, tolerance, self._exact(levels))
+
+    def _moving(self, levels: Floats) -> Floats:
+        return np.maximum(self._exact(levels), levels * np.float32(_MOVING))
+
+    def _near_seeds(self, tops: Tops) -> Tops:
+        """Keep the tops that could matter: flat ones, and any at the level of the flat ones before and after it.
+
+        Slots short enough for a rail that moves have many tops, nearly all of them natural.
+        """
+        seeds = np.flatnonzero(_bits(tops) > 2.0)
+        if not len(seeds):
+            return Tops.none()
+        rail = np.interp(tops.start, tops.start[seeds], tops.level[seeds])
+        near = np.abs(tops.level - rail) <= 5e-4 * rail
+        near[seeds] = True
+        return tops.where(near)
+
+    def _rails(self, tops: Tops, levels: Floats, tolerance_at: Floats, moving: bool = False) -> list[Rail]:
+        bits = _bits(tops) + self._coincidence(tops, tolerance_at)
+        seeds = np.flatnonzero(bits > 0)
+        seeds = seeds[~self._is_passed(tops.start[seeds], tops.level[seeds], levels)]
+        if not len(seeds):
+            return []
+        highest = float(levels.max())
+        trials = np.log2(max(1.0, len(tops.start) / 100))
+        rails = []
+        groups = self._moving_groups(tops, seeds) if moving else self._groups(tops, seeds, tolerance_at)
+        for group in groups:
+            slack = float(np.max(tolerance_at[tops.start[group] // self._slot]))
+            evidence = float(bits[group].sum()) - trials
+            if len(group) == 1 and tops.length[group[0]] == 2:
+                evidence -= _LONE_PAIR_BITS
+            if highest <= float(tops.level[group].max()) + 2 * slack:
+                evidence += 4.0
+            if evidence > 0:
+                level = float(np.median(tops.level[group]))
+                rails.append(Rail(tops.where(self._on_rail(tops, np.sort(group), slack)), evidence, level))
+        return rails
+
+    def _coincidence(self, tops: Tops, tolerance_at: Floats) -> Floats:
+        """Return the evidence in each top's sharing its level with the top before it, in bits.
+
+        Two tops that end alike as well are not counted: a steady tone or a loop repeats itself to the sample.
+        """
+        bits = np.zeros(len(tops.start), np.float32)
+        slack = tolerance_at[tops.start[1:] // self._slot]
+        level, cut = tops.level[1:], tops.cut[1:]
+        same = (
+            (np.abs(np.diff(tops.level)) <= slack)
+            & (np.diff(tops.start) <= _COINCIDENCE_SECONDS * self._format.rate)
+            & (np.abs(np.diff(tops.cut)) > 0.05 * cut)
+        )
+        chance = np.minimum(0.05 * level / slack, np.minimum(tops.cut[:-1], cut) / 4)
+        bits[1:] = np.where(same, np.clip(np.log2(chance), 0, 8), 0)
+        return bits
+
+    def _groups(self, tops: Tops, seeds: Integers, tolerance_at: Floats) -> list[Integers]:
+        """Sort seeds into those that share one level."""
+        by_level = seeds[np.argsort(tops.level[seeds], kind="stable")]
+        height = tops.level[by_level]
+        slack = tolerance_at[tops.start[by_level] // self._slot]
+        gap = np.maximum(3 * slack, 4e-4 * height)
+        groups = []
+        for group in np.split(by_level, np.flatnonzero(np.diff(height) > gap[1:]) + 1):
+            levels = tops.level[group]
+            widest = 4 * float(slack.max())
+            shelf = np.floor((levels - levels.min()) / widest)
+            groups += [group] if np.ptp(levels) <= widest else [group[shelf == value] for value in np.unique(shelf)]
+        return groups
+
+    def _moving_groups(self, tops: Tops, seeds: Integers) -> list[Integers]:
+        """Sort seeds into those whose level moves no faster from one to the next than a level is ever changed."""
+        level = tops.level[seeds]
+        around = np.lib.stride_tricks.sliding_window_view(np.pad(level, 2, mode="edge"), 5)
+        steady = seeds[np.abs(np.median(around, axis=1) - level) < 0.01 * level]
+        if not len(steady):
+            return []
+        seconds = np.diff(tops.start[steady]) / self._format.rate
+        level = tops.level[steady]
+        jumps = np.abs(np.diff(level)) > level[1:] * (_FASTEST_MOVE * seconds + 5e-4)
+        groups = np.split(steady, np.flatnonzero(jumps) + 1)
+        return [g for g in groups if len(g) >= 8 and np.ptp(tops.level[g]) > 8 * _MOVING * tops.level[g].max()]
+
+    def _is_passed(self, starts: Integers, heights: Floats, levels: Floats) -> npt.NDArray[np.bool_]:
+        """Whether the sound near each top passes its level in more than a tenth of the slots: then it is no rail."""
+        reach = max(1, round(_NEARBY_SECONDS * self._format.rate / self._slot))
+        padded = np.pad(levels, reach, constant_values=0)
+        passed = np.empty(len(starts), np.bool_)
+        around = np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1)
+        for first in range(0, len(starts), 8192):
+            part = slice(first, first + 8192)
+            higher = around[starts[part] // self._slot] > heights[part, np.newaxis] * np.float32(1.02)
+            passed[part] = higher.sum(axis=1) > 0.1 * (2 * reach + 1)
+        return passed
+
+    def _on_rail(self, tops: Tops, seeds: Integers, slack: float) -> npt.NDArray[np.bool_]:
+        """Which tops lie on the rail that the seeds (in order of time) mark out."""
+        seed_starts, seed_levels = tops.start[seeds], tops.level[seeds]
+        spread = float(seed_levels.max() - seed_levels.min())
+        if spread <= 4 * slack:
+            fits = (tops.level >= seed_levels.min() - slack) & (tops.level <= seed_levels.max() + slack)
+        else:
+            # A rail that moves, because the level was changed after the clipping: follow it from seed to seed.
+            rail = np.interp(tops.start, seed_starts, seed_levels)
+            fits = np.abs(tops.level - rail) <= slack + 2e-4 * rail
+        after = (
+            np.clip(np.searchsorted(seed_starts, tops.start), 1, len(seed_starts) - 1)
+            if len(seeds) > 1
+            else np.zeros(len(tops.start), np.int64)
+        )
+        distance = np.minimum(np.abs(seed_starts[after] - tops.start), np.abs(seed_starts[after - 1] - tops.start))
+        fits &= distance <= _REACH_SECONDS * self._format.rate
+        fits[seeds] = True
+        return fits
+
+    def _is_tone(self, rail: Rail, opposite: list[Rail]) -> bool:
+        """Whether the flat tops are the shape of a synthetic wave, not damage.
+
+        A square or pulse wave lies on its two levels nearly all the time; one with slower edges, at a level where
+        nothing clips, has tops of one length.
+        """
+        slots = np.unique(rail.tops.start // self._slot)
+        flat = int(rail.tops.length.sum())
+        for other in opposite:
+            flat += int(other.tops.length[np.isin(other.tops.start // self._slot, slots)].sum())
+        longest = int(rail.tops.length.max())
+        share = flat / max(len(slots) * self._slot, longest)
+        if share > 0.85:
+            return True
+        lengths = rail.tops.length
+        low, middle, high = np.percentile(lengths, (10, 50, 90))
+        regular = len(lengths) >= 12 and high - low <= max(1.0, 0.05 * middle)
+        return bool(regular and share > 0.35 and rail.level < 0.25)
+
+    def _finding(self, side: _Side, start: int, length: int, rail: Rail, level: float, confidence: float) -> Finding:
+        milliseconds = 1e3 * length / self._format.rate
+        level_db = amplitude_to_db(level)
+        where = "" if side.polarity > 0 else ", lower side"
+        return Finding(
+            id="",
+            kind="clipping",
+            start=start,
+            stop=start + length,
+            channels=(side.channel,),
+            severity=round(1.0 - float(np.exp(-milliseconds / 0.15)), 3),
+            confidence=round(float(confidence), 3),
+            evidence=f"{format_count(length, 'flat sample')} at {format_db(level_db)}{where}",
+            detail={"side": "upper" if side.polarity > 0 else "lower", "rail": level, "rail_dbfs": round(level_db, 3)},
+        )
+
+
+def _bits(tops: Tops) -> Floats:
+    """Return the evidence of each top, in bits, that it is cut and not turned; negative for natural tops."""
+    beyond_first = np.minimum(tops.length, 12) - 1
+    bits = np.minimum(beyond_first * np.log2(np.maximum(tops.cut / np.float32(1.5), 1)), 24) - _COINCIDENCE_BITS
+    return bits.astype(np.float32)
+
+
+def _frames(rails: list[Rail]) -> int:
+    return sum(int(rail.tops.length.sum()) for rail in rails)
+
+
+KIND = Kind(
+    name="clipping",
+    title="Clipping",
+    family=Family.LEVELS,
+    summary="samples cut off at a level the recorder could not pass",
+    make=ClippingDetector,
+)

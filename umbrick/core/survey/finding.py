@@ -1,0 +1,57 @@
+"""A finding: one fault, where it is, and why it is believed to be one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import Any
+
+
+class Family(Enum):
+    """The five families of findings; each has its own glyph and tint in the interface."""
+
+    LEVELS = "levels"
+    IMPULSES = "impulses"
+    GAPS = "gaps"
+    VOICE = "voice"
+    BACKGROUND = "background"
+
+
+class State(Enum):
+    """What has been decided about a finding."""
+
+    OPEN = "open"
+    MENDED = "mended"
+    KEPT = "kept"
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """One fault of a recording.
+
+    ``start`` and ``stop`` are frames, half open; ``severity`` and ``confidence`` run from 0 to 1; ``evidence`` is
+    one short sentence for a person; ``detail`` holds plain JSON values for programs and for the method that mends it.
+    """
+
+    id: str
+    kind: str
+    start: int
+    stop: int
+    channels: tuple[int, ...]
+    severity: float
+    confidence: float
+    evidence: str
+    detail: dict[str, Any] = field(default_factory=dict)
+
+
+DEFAULT_SENSITIVITY = 0.5
+
+
+def sift(findings: Iterable[Finding], sensitivity: dict[str, float]) -> list[Finding]:
+    """Return the findings that pass the sensitivity of their kind, in the order given.
+
+    A sensitivity of 1 passes everything that was measured, 0 only what is certain: a finding passes if its
+    confidence is at least 1 − sensitivity. Nothing is measured again. Kinds without an entry take 0.5.
+    """
+    return [f for f in findings if f.confidence >= 1.0 - sensitivity.get(f.kind, DEFAULT_SENSITIVITY)]

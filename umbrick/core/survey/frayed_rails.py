@@ -1,0 +1,85 @@
+"""Frayed rails: flat tops that lossy coding or resampling has roughened.
+
+The tops are no longer flat, but they are still crowded at one level with nothing above: a natural wave's tops thin
+out towards its highest, a clipped one's end in a crowd. A steady tone is crowded too, yet each of its tops turns
+like a parabola; coding noise on a cut-off top does not.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from umbrick.core.survey.flat_tops import Floats, Integers, Tops
+
+TOLERANCE = 0.02
+"""How far below its slot's highest sample a frayed top reaches, as a share of it."""
+
+_STRETCH_SECONDS = 4.0
+_LOWEST_LEVEL = 0.2
+_FEWEST_TOPS = 30
+_HALF_BAND = 0.03
+_CROWD_RATIO = 4.0
+_ABOVE_SHARE = 0.25
+_UNTURNED_SHARE = 0.04
+_UNTURNED_CUT = 1.4
+
+
+def frayed_rails(tops: Tops, rate: int) -> list[tuple[Tops, float]]:
+    """Return the tops on each frayed rail, stretch by stretch, each with its evidence in bits.
+
+    Parameters
+    ----------
+    tops : Tops
+        In order of time, found with a tolerance of ``TOLERANCE`` of the slot's level.
+    rate : int
+        Frames a second. Rails are sought in stretches of four seconds.
+    """
+    if not len(tops.start):
+        return []
+    stretch = tops.start // round(_STRETCH_SECONDS * rate)
+    rails = []
+    for part in np.split(np.arange(len(stretch)), np.flatnonzero(np.diff(stretch)) + 1):
+        found = _crowd(tops.level[part], tops.length[part], tops.cut[part])
+        if found is not None:
+            members, bits = found
+            rails.append((tops.where(part[members]), bits))
+    return rails
+
+
+def _crowd(level: Floats, length: Integers, cut: Floats) -> tuple[Integers, float] | None:
+    """Return the indices of tops crowded at the highest common level, and the evidence; None if there is no crowd."""
+    if len(level) < _FEWEST_TOPS or level.max() < _LOWEST_LEVEL:
+        return None
+    heights = np.sort(level)
+
+    def between(low: float, high: float) -> int:
+        return int(np.searchsorted(heights, high) - np.searchsorted(heights, low))
+
+    best: tuple[float, float, int] | None = None
+    for rail in heights[-1] * np.geomspace(1.0, 0.75, 30):
+        crowd = between(rail * (1 - _HALF_BAND), rail * (1 + _HALF_BAND))
+        below = between(rail * (1 - 4 * _HALF_BAND), rail * (1 - 2 * _HALF_BAND))
+        above = between(rail * (1 + 2 * _HALF_BAND), np.inf)
+        ratio = crowd / (below + 1)
+        if (
+            crowd >= _FEWEST_TOPS
+            and above <= _ABOVE_SHARE * crowd
+            and ratio >= _CROWD_RATIO
+            and (best is None or crowd > best[2])
+        ):
+            best = float(rail), ratio, crowd
+    if best is None:
+        return None
+    rail, ratio, crowd = best
+    members = np.flatnonzero(np.abs(level / rail - 1) <= 2 * _HALF_BAND)
+    if np.mean(cut[members] > _UNTURNED_CUT) < _UNTURNED_SHARE or _is_regular(length[members], cut[members]):
+        return None
+    # 160 tops in four seconds, five times as many as just below, are as likely clipped as limited on purpose.
+    return members, float(min(30.0, 10 + 4 * np.log2(crowd / 160) + 2 * np.log2(ratio / 5)))
+
+
+def _is_regular(length: Integers, cut: Floats) -> bool:
+    """Whether the tops resemble each other as those of a tone do, or are too short to tell."""
+    low, middle, high = np.percentile(length, (10, 50, 90))
+    quarter, three_quarters = np.percentile(np.log2(np.maximum(cut, 0.01)), (25, 75))
+    return bool(middle < 3 or high - low <= 1 or three_quarters - quarter < 0.35)

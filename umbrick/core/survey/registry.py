@@ -1,0 +1,19 @@
+"""Every kind of finding that can be surveyed. A new detector is a module and one line here."""
+
+from __future__ import annotations
+
+from umbrick.core.errors import ParameterError
+from umbrick.core.survey import clipping
+from umbrick.core.survey.detector import Kind
+
+KINDS: dict[str, Kind] = {kind.name: kind for kind in (clipping.KIND,)}
+
+
+def kinds_named(names: list[str] | None) -> list[Kind]:
+    """Return the kinds with these names, all if None; ParameterError for an unknown name."""
+    if names is None:
+        return list(KINDS.values())
+    for name in names:
+        if name not in KINDS:
+            raise ParameterError(f"There is no kind of finding “{name}”.", f"Kinds so far: {', '.join(KINDS)}.")
+    return [KINDS[name] for name in names]
