@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import threading
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -58,7 +59,7 @@ class FileSource:
         with self._lock:
             self._file.close()
 
-    def _read(self, start: int, stop: int, dtype: str) -> npt.NDArray[np.floating]:
+    def _read(self, start: int, stop: int, dtype: str) -> npt.NDArray[Any]:
         check_span(start, stop, self.frames)
         with self._lock:
             try:

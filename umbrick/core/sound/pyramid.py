@@ -183,5 +183,5 @@ def _coarsen(extent: Extent) -> Extent:
     return Extent(
         np.minimum.reduceat(extent.low, starts),
         np.maximum.reduceat(extent.high, starts),
-        np.add.reduceat(extent.mean_square, starts) / counts,
+        (np.add.reduceat(extent.mean_square, starts) / counts).astype(np.float32),
     )

@@ -58,14 +58,18 @@ class ArraySource:
     """
 
     def __init__(self, samples: npt.ArrayLike, rate: int, key: str) -> None:
-        array = np.array(samples, dtype=np.float32, order="C")
-        if array.ndim == 1:
-            array = array[:, np.newaxis]
+        exact = np.array(samples, order="C", ndmin=1)
+        if exact.ndim == 1:
+            exact = exact[:, np.newaxis]
+        array = exact.astype(np.float32)
+        # Untouched channels of a 32-bit or double file may hold more than float32 keeps.
+        self._exact = exact if exact.dtype == np.float64 and not np.array_equal(array, exact) else None
         array.flags.writeable = False
         self._samples = array
         self.key = key
         self.rate = rate
-        self.frames, self.channels = array.shape
+        self.frames = len(array)
+        self.channels = len(array[0]) if len(array) else exact.shape[1]
 
     @property
     def available(self) -> int:
@@ -79,6 +83,9 @@ class ArraySource:
 
     def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
         """Return the frames as float64."""
+        if self._exact is not None:
+            check_span(start, stop, self.frames)
+            return self._exact[start:stop].copy()
         return self.read(start, stop).astype(np.float64)
 
 

@@ -113,7 +113,7 @@ class ClippingDetector:
                 tops = tops._replace(start=tops.start + first)
                 parts.append(tops.where((tops.start >= block.start) & (tops.start < block.stop)))
 
-    def finish(self) -> list[Finding]:
+    def findings(self) -> list[Finding]:
         """Return one finding for each run of clipped samples."""
         chosen = [self._best_rails(side) for side in self._sides]
         findings = []

@@ -1,4 +1,4 @@
-"""What every detector is: fed blocks in order by the streaming pass, it ends with findings."""
+"""What every detector is: fed blocks in order by the streaming pass, it can say at any time what they show."""
 
 from __future__ import annotations
 
@@ -43,8 +43,8 @@ class Detector(Protocol):
         """Measure the block that follows the last one."""
         ...
 
-    def finish(self) -> list[Finding]:
-        """Return all findings in order of time, down to a confidence of 0.05; ids are given by the pass."""
+    def findings(self) -> list[Finding]:
+        """Return what the blocks so far show, in order of time, down to a confidence of 0.05; ids are given later."""
         ...
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
@@ -48,7 +48,7 @@ class Finding:
 DEFAULT_SENSITIVITY = 0.5
 
 
-def sift(findings: Iterable[Finding], sensitivity: dict[str, float]) -> list[Finding]:
+def sift(findings: Iterable[Finding], sensitivity: Mapping[str, float]) -> list[Finding]:
     """Return the findings that pass the sensitivity of their kind, in the order given.
 
     A sensitivity of 1 passes everything that was measured, 0 only what is certain: a finding passes if its

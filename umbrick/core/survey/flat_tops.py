@@ -63,7 +63,7 @@ class Tops(NamedTuple):
 
     def where(self, chosen: npt.NDArray[np.bool_] | Integers) -> Tops:
         """Return the chosen tops."""
-        return Tops(*(array[chosen] for array in self))
+        return Tops(self.start[chosen], self.length[chosen], self.level[chosen], self.cut[chosen])
 
     @classmethod
     def joined(cls, parts: list[Tops]) -> Tops:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.timeline.version import NO_ORIGIN, Integers, Version
 
@@ -19,36 +20,43 @@ def map_position(origin_version: Version, target: Version, position: int) -> int
     IndexError
         If the position lies outside the version.
     """
-    if not 0 <= position <= origin_version.frames:
-        raise IndexError(f"position {position} outside 0..{origin_version.frames}")
+    return int(map_positions(origin_version, target, [position])[0])
+
+
+def map_positions(origin_version: Version, target: Version, positions: npt.ArrayLike) -> Integers:
+    """Return :func:`map_position` of many positions at once: O(pieces + positions · log pieces)."""
+    wanted = np.asarray(positions, np.int64)
+    if len(wanted) and not (wanted.min() >= 0 and wanted.max() <= origin_version.frames):
+        raise IndexError(f"positions {wanted.min()}..{wanted.max()} outside 0..{origin_version.frames}")
     if origin_version is target:
-        return position
-    if position == 0:
-        return 0
-    if position == origin_version.frames:
-        return target.frames
-    return _from_origin(target, _to_origin(origin_version, position))
+        return wanted
+    mapped = _from_origin(target, _to_origin(origin_version, wanted))
+    mapped[wanted == 0] = 0
+    mapped[wanted == origin_version.frames] = target.frames
+    return mapped
 
 
-def _to_origin(version: Version, position: int) -> int:
-    """Return the original's frame that the frame at ``position`` stands for, or follows if it stands for none."""
-    index = int(np.searchsorted(version.bounds, position, side="right")) - 1
-    origin = int(version.origins[index])
-    if origin != NO_ORIGIN:
-        return origin + position - int(version.bounds[index])
-    while index > 0:
-        index -= 1
-        if version.origins[index] != NO_ORIGIN:
-            return int(version.origins[index] + version.bounds[index + 1] - version.bounds[index])
-    return 0
+def _to_origin(version: Version, positions: Integers) -> Integers:
+    """Return the original's frames that the frames at ``positions`` stand for, or follow if they stand for none."""
+    count = len(version.origins)
+    if not count:
+        return np.zeros_like(positions)
+    index = np.searchsorted(version.bounds, positions, side="right") - 1
+    inside = np.minimum(index, count - 1)
+    present = version.origins != NO_ORIGIN
+    # The nearest piece at or before each that stands for something; −1 where there is none.
+    latest = np.maximum.accumulate(np.where(present, np.arange(count), -1))[inside]
+    within = np.minimum(positions, version.bounds[latest + 1]) - version.bounds[latest]
+    return np.where(latest >= 0, version.origins[latest] + within, 0)
 
 
-def _from_origin(version: Version, origin: int) -> int:
+def _from_origin(version: Version, origins: Integers) -> Integers:
     starts, stops, positions = _origin_runs(version)
-    index = int(np.searchsorted(starts, origin, side="right")) - 1
-    if index < 0:
-        return 0
-    return int(positions[index] + min(origin, int(stops[index])) - starts[index])
+    if not len(starts):
+        return np.zeros_like(origins)
+    index = np.searchsorted(starts, origins, side="right") - 1
+    run = np.maximum(index, 0)
+    return np.where(index >= 0, positions[run] + np.minimum(origins, stops[run]) - starts[run], 0)
 
 
 def _origin_runs(version: Version) -> tuple[Integers, Integers, Integers]:

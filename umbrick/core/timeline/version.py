@@ -97,12 +97,14 @@ class Version:
     def read(self, start: int, stop: int) -> Samples:
         """Return the frames of a span as float32."""
         parts = [p.source.read(p.start, p.start + p.length) for p, _ in self.pieces(start, stop)]
-        return _join(parts, self.channels, np.dtype(np.float32))
+        if len(parts) == 1:
+            return parts[0]
+        return np.concatenate(parts) if parts else np.zeros((0, self.channels), np.float32)
 
     def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
         """Return the frames of a span as float64, with every bit that their sources have."""
         parts = [p.source.read_exact(p.start, p.start + p.length) for p, _ in self.pieces(start, stop)]
-        return _join(parts, self.channels, np.dtype(np.float64))
+        return np.concatenate(parts) if parts else np.zeros((0, self.channels))
 
     def replace(self, start: int, stop: int, patch: ArraySource) -> Version:
         """Return a version with a span replaced by a patch.
@@ -121,6 +123,38 @@ class Version:
         return self._splice(
             start, stop, [Piece(patch, at - start, old.length, old.origin) for old, at in self.pieces(start, stop)]
         )
+
+    def replace_many(self, patch: ArraySource, starts: Integers, stops: Integers) -> Version:
+        """Return a version with many spans replaced by as many parts of one patch, each as long as its span.
+
+        Costs O(pieces + spans), where as many calls of :meth:`replace` would cost their product.
+
+        Parameters
+        ----------
+        patch : ArraySource
+            The parts one after another.
+        starts, stops : ndarray of int
+            The spans, ascending and apart from each other.
+
+        Raises
+        ------
+        ValueError
+            If the patch does not fit the spans.
+        """
+        lengths = np.asarray(stops) - np.asarray(starts)
+        if patch.channels != self.channels or patch.frames != lengths.sum():
+            raise ValueError(f"a patch of {patch.frames} frames for spans of {lengths.sum()}")
+        pieces: list[Piece] = []
+        offset = at = 0
+        for start, stop in zip(map(int, starts), map(int, stops), strict=True):
+            pieces += (piece for piece, _ in self.pieces(at, start))
+            pieces += (
+                Piece(patch, offset + begin - start, old.length, old.origin) for old, begin in self.pieces(start, stop)
+            )
+            offset += stop - start
+            at = stop
+        pieces += (piece for piece, _ in self.pieces(at, self.frames))
+        return self._of_pieces(0, len(self.starts), _merge(pieces))
 
     def delete(self, start: int, stop: int) -> Version:
         """Return a version without a span."""
@@ -152,7 +186,10 @@ class Version:
             *inserted,
             *(piece for piece, _ in self.pieces(stop, int(self.bounds[last]))),
         ]
-        middle = _merge([piece for piece in around if piece.length])
+        return self._of_pieces(first, last, _merge([piece for piece in around if piece.length]))
+
+    def _of_pieces(self, first: int, last: int, middle: list[Piece]) -> Version:
+        """Return a version with other pieces in place of those from index ``first`` to ``last``."""
         sources, indices = list(self.sources), []
         index_of = {id(source): index for index, source in enumerate(sources)}
         for piece in middle:
@@ -190,9 +227,3 @@ def _merge(pieces: list[Piece]) -> list[Piece]:
                 continue
         merged.append(piece)
     return merged
-
-
-def _join(parts: list[npt.NDArray[np.floating]], channels: int, dtype: np.dtype) -> npt.NDArray:  # type: ignore[type-arg]
-    if len(parts) == 1:
-        return parts[0]
-    return np.concatenate(parts) if parts else np.zeros((0, channels), dtype)

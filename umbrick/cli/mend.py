@@ -1,0 +1,284 @@
+"""``umbrick mend``: surveys and mends without a window, or applies one method at given places."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import click
+
+from umbrick.cli.options import (
+    kinds_option,
+    overwrite_option,
+    parse_kinds,
+    parse_pairs,
+    parse_sensitivities,
+    quiet_option,
+    sensitivity_option,
+)
+from umbrick.cli.output import progress_bar, say, warn, write_json
+from umbrick.cli.survey import run_survey
+from umbrick.core.errors import FileError, ParameterError
+from umbrick.core.measure.headroom import fitting_gain_db
+from umbrick.core.mend.applying import apply_method
+from umbrick.core.mend.method import Method
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import method_for, method_named
+from umbrick.core.paths import cache_folder
+from umbrick.core.report import document, recording_report
+from umbrick.core.sound.formats import FileFormat
+from umbrick.core.sound.identity import sha256_of
+from umbrick.core.sound.recording import Recording, open_recording
+from umbrick.core.sound.saving import Saved, format_for, name_for_kept, over_message, save
+from umbrick.core.survey.detector import Kind
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.survey import Survey
+from umbrick.core.timeline.history import Mend
+from umbrick.core.timeline.provenance import provenance_shares
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import amplitude_to_db, format_count, format_db, parse_db, parse_frames
+
+_SHORT_SECONDS = 0.02
+"""A span no longer than this, in which the survey found nothing, is taken for damaged as a whole."""
+
+
+@dataclass(frozen=True)
+class _Result:
+    version: Version
+    mends: tuple[Mend, ...]
+    peak: float
+
+
+@click.command("mend")
+@click.argument("source", metavar="IN", type=click.Path())
+@click.argument("target", metavar="[OUT]", type=click.Path(), required=False)
+@kinds_option
+@sensitivity_option
+@click.option("--method", "method_name", metavar="NAME", help="Apply this method at the places of --at.")
+@click.option("--at", "spans", metavar="START-END[,…]", help="Places, in frames or with a unit (1.25s-1.3s), or all.")
+@click.option("--channels", metavar="0,1", help="Only these channels, counted from 0.")
+@click.option("--set", "settings", metavar="KEY=VALUE", multiple=True, help="A parameter of the method; repeatable.")
+@click.option(
+    "--subtype",
+    type=click.Choice(["same", "PCM_16", "PCM_24", "FLOAT"]),
+    default="same",
+    show_default=True,
+    help="Sample format of the result.",
+)
+@click.option("--ceiling", metavar="DBFS", help="Lower the level so that no sample passes this.")
+@click.option("--report", "report_path", metavar="PATH", help="Write what was found and done as JSON.")
+@click.option("--in-place", is_flag=True, help="Put the result in place of IN, in one step; the old file is kept.")
+@click.option("--json", "as_json", is_flag=True, help="Say the result as JSON.")
+@overwrite_option
+@quiet_option
+def mend_command(
+    source: str,
+    target: str | None,
+    kinds: str | None,
+    sensitivities: tuple[str, ...],
+    method_name: str | None,
+    spans: str | None,
+    channels: str | None,
+    settings: tuple[str, ...],
+    subtype: str,
+    ceiling: str | None,
+    report_path: str | None,
+    in_place: bool,
+    as_json: bool,
+    overwrite: bool,
+    quiet: bool,
+) -> None:
+    """Survey a recording and mend what was found, or apply one METHOD at given places."""
+    if (target is None) != in_place:
+        raise click.UsageError("Give either a file OUT to write, or --in-place.")
+    if (method_name is None) != (spans is None):
+        raise click.UsageError("--method and --at go together.")
+    if method_name is None and (settings or channels):
+        raise click.UsageError("--set and --channels need a --method.")
+    wanted = parse_kinds(kinds)
+    sensitivity = parse_sensitivities(sensitivities)
+    try:
+        method = method_named(method_name) if method_name else None
+        parameters = method.checked(parse_pairs(settings)) if method else {}
+        ceiling_dbfs = parse_db(ceiling) if ceiling is not None else None
+    except ParameterError as error:
+        raise click.UsageError(str(error)) from error
+    path = Path(source)
+    output = path if in_place else Path(str(target))
+    recording = open_recording(path, cache_folder())
+    try:
+        form = _format(recording, output, subtype)
+        _refuse_target(path, output, in_place, overwrite)
+        places = _places(spans, recording, channels) if spans is not None else []
+        survey = run_survey(recording, wanted, quiet)
+        recording.refuse_damage()
+        findings = survey.sifted(sensitivity)
+        original = Version.of(recording.source)
+        if method is not None:
+            plan = [(method, parameters, _chosen(places, findings, method, parameters, recording))]
+        else:
+            plan = _plan(findings, wanted)
+        result = _apply(original, plan, findings, survey, quiet)
+        gain_db = _gain_db(result, form, ceiling_dbfs)
+        recording.check_unchanged()
+        sha256 = sha256_of(path) if report_path else ""
+        with progress_bar(f"Writing {output.name}", quiet) as progress:
+            saved = save(
+                result.version,
+                output,
+                form,
+                origin=path,
+                origin_format=recording.format,
+                gain_db=gain_db,
+                overwrite=overwrite or in_place,
+                keep_as=name_for_kept(path) if in_place else None,
+                progress=progress,
+            )
+        if report_path:
+            after = _survey_of(saved, wanted, quiet)
+            mended = {finding_id: State.MENDED for mend in result.mends for finding_id in mend.finding_ids}
+            entry = recording_report(
+                recording,
+                sha256,
+                provenance_shares(result.version, original),
+                findings,
+                mended,
+                result.mends,
+                survey.measures(sensitivity),
+                after.measures(sensitivity),
+                gain_db,
+            )
+            write_json(report_path, document([entry]), overwrite)
+    finally:
+        recording.close()
+    _tell(saved, result, gain_db, as_json, quiet)
+
+
+def _format(recording: Recording, output: Path, subtype: str) -> FileFormat:
+    return format_for(output, recording.format, None if subtype == "same" else subtype)
+
+
+def _refuse_target(path: Path, output: Path, in_place: bool, overwrite: bool) -> None:
+    if not in_place and output.exists() and output.samefile(path):
+        raise FileError(f"{output.name} is the source itself.", "Give --in-place to replace it; the old file is kept.")
+    if output.exists() and not (overwrite or in_place):
+        raise FileError(f"{output.name} exists already.", "It was not touched; give --overwrite to replace it.")
+
+
+def _places(spans: str, recording: Recording, channels: str | None) -> list[Place]:
+    source = recording.source
+    try:
+        chosen = tuple(sorted({int(c) for c in channels.split(",")})) if channels else tuple(range(source.channels))
+    except ValueError as error:
+        raise click.UsageError(f"“{channels}” is not a list of channels such as 0,1.") from error
+    if not all(0 <= channel < source.channels for channel in chosen):
+        raise ParameterError(f"The recording has channels 0 to {source.channels - 1}, not {channels}.")
+    if spans.strip() == "all":
+        return [Place(0, source.frames, chosen)]
+    places = []
+    for span in spans.split(","):
+        first, dash, last = span.strip().rpartition("-")
+        try:
+            start, stop = parse_frames(first, source.rate), parse_frames(last, source.rate)
+        except ParameterError as error:
+            raise click.UsageError(f"“{span}” is not START-END. {error.hint}") from error
+        if not dash or not 0 <= start < stop <= source.frames:
+            raise ParameterError(f"“{span}” is not a span of the recording, which has {source.frames} frames.")
+        places.append(Place(start, stop, chosen))
+    return places
+
+
+def _chosen(
+    places: list[Place], findings: list[Finding], method: Method, parameters: dict[str, Any], recording: Recording
+) -> list[Place]:
+    """Return the places as the method takes them: declipping wants just the clipped samples in them."""
+    if parameters.get("rail_dbfs", "auto") != "auto":
+        return places
+    chosen = []
+    for place in places:
+        inside = [
+            Place(max(f.start, place.start), min(f.stop, place.stop), channels, (f.id,))
+            for f in findings
+            if f.kind == method.mends and f.start < place.stop and f.stop > place.start
+            if (channels := tuple(sorted(set(f.channels) & set(place.channels))))
+        ]
+        if not inside and place.stop - place.start <= _SHORT_SECONDS * recording.source.rate:
+            inside = [place]
+        chosen += inside
+    if not chosen:
+        raise ParameterError(
+            "The survey found nothing to mend there.", "Give the level the sound was cut off at: --set rail_dbfs=-1."
+        )
+    return chosen
+
+
+def _plan(findings: Sequence[Finding], kinds: list[Kind]) -> list[tuple[Method, dict[str, Any], list[Place]]]:
+    plan = []
+    for kind in kinds:
+        method = method_for(kind.name)
+        places = [Place.of(finding) for finding in findings if finding.kind == kind.name]
+        if method is not None and places:
+            plan.append((method, method.checked({}), places))
+    return plan
+
+
+def _apply(
+    original: Version,
+    plan: list[tuple[Method, dict[str, Any], list[Place]]],
+    findings: Sequence[Finding],
+    survey: Survey,
+    quiet: bool,
+) -> _Result:
+    version = original
+    mends: tuple[Mend, ...] = ()
+    peak = survey.levels.peak
+    for method, parameters, places in plan:
+        damage = [Place.of(finding) for finding in findings if finding.kind == method.mends]
+        with progress_bar(method.title, quiet) as progress:
+            mended = apply_method(version, method, parameters, places, damage, progress)
+        version, mends, peak = mended.version, mends + mended.mends, max(peak, mended.peak)
+    return _Result(version, mends, peak)
+
+
+def _gain_db(result: _Result, form: FileFormat, ceiling_dbfs: float | None) -> float:
+    if ceiling_dbfs is not None:
+        return fitting_gain_db(result.peak, ceiling_dbfs)
+    return fitting_gain_db(result.peak) if form.is_fixed_point and result.mends else 0.0
+
+
+def _survey_of(saved: Saved, kinds: list[Kind], quiet: bool) -> Survey:
+    written = open_recording(saved.path, cache_folder())
+    try:
+        return run_survey(written, kinds, quiet)
+    finally:
+        written.close()
+
+
+def _tell(saved: Saved, result: _Result, gain_db: float, as_json: bool, quiet: bool) -> None:
+    if as_json:
+        document = {
+            "path": str(saved.path),
+            "container": saved.format.container,
+            "subtype": saved.format.subtype,
+            "mends": len(result.mends),
+            "gain_db": round(gain_db, 1),
+            "peak_dbfs": round(amplitude_to_db(result.peak) + gain_db, 2),
+            "cut_off_samples": saved.over,
+            "kept": str(saved.kept) if saved.kept else None,
+        }
+        write_json("-", document, overwrite=False)
+    elif not quiet:
+        say(f"{saved.path}: {format_count(len(result.mends), 'mend')}, {saved.format.name}.")
+        if gain_db:
+            say(
+                f"Lowered by {format_db(-gain_db, 'dB').lstrip('+')} so that the peaks fit; "
+                "--subtype FLOAT keeps the level."
+            )
+        if saved.kept:
+            say(f"The old file is kept as {saved.kept}.")
+    if saved.over:
+        warn(f"umbrick: {over_message(saved.over)}")
+    if saved.note:
+        warn(f"umbrick: {saved.note}")

@@ -1,0 +1,55 @@
+"""``umbrick methods``: lists the methods and their parameters."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+import click
+
+from umbrick.cli.output import say
+from umbrick.core.mend.method import Method, Parameter
+from umbrick.core.mend.registry import METHODS
+
+
+@click.command("methods")
+@click.option("--json", "as_json", is_flag=True, help="As JSON.")
+def methods_command(as_json: bool) -> None:
+    """List methods with their parameters, units, ranges and defaults."""
+    if as_json:
+        say(json.dumps({"methods": [_described(method) for method in METHODS.values()]}, indent=1, ensure_ascii=False))
+        return
+    for method in METHODS.values():
+        say(f"{method.name}: {method.summary}")
+        for parameter in method.parameters:
+            say(f"  {parameter.name} ({_range(parameter)}; {parameter.default} if not given): {parameter.summary}")
+
+
+def _described(method: Method) -> dict[str, Any]:
+    return {
+        "name": method.name,
+        "title": method.title,
+        "summary": method.summary,
+        "mends": method.mends,
+        "time": method.time_shift,
+        "parameters": [
+            {
+                "name": p.name,
+                "type": p.kind,
+                "default": p.default,
+                "choices": list(p.choices),
+                "unit": p.unit,
+                "min": p.low,
+                "max": p.high,
+                "summary": p.summary,
+            }
+            for p in method.parameters
+        ],
+    }
+
+
+def _range(parameter: Parameter) -> str:
+    parts = list(parameter.choices)
+    if parameter.kind == "number":
+        parts.append(f"{parameter.low:g} to {parameter.high:g} {parameter.unit}".strip())
+    return " or ".join(parts) if parameter.kind == "number" else ", ".join(parts)

@@ -1,0 +1,58 @@
+"""What the command line says, and how it fails: results on standard output, the rest on standard error."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import click
+
+from umbrick.core.errors import FileError
+
+
+def say(text: str) -> None:
+    """Write one line of result."""
+    click.echo(text)
+
+
+def warn(text: str) -> None:
+    """Write one line to standard error."""
+    click.echo(text, err=True)
+
+
+def one_line(error: Exception) -> str:
+    """Return an error as one line."""
+    return " ".join(str(error).split())
+
+
+@contextmanager
+def progress_bar(label: str, quiet: bool) -> Iterator[Callable[[float], None]]:
+    """Give a function that takes the share done, shown on standard error if that is a terminal."""
+    if quiet or not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    with click.progressbar(length=1000, label=label, file=sys.stderr) as bar:
+        yield lambda share: bar.update(round(share * 1000) - bar.pos)
+
+
+def write_text(path: str, text: str, overwrite: bool) -> None:
+    """Write a document to a file, or to standard output for ``-``; FileError if it exists or cannot be written."""
+    if path == "-":
+        click.echo(text, nl=not text.endswith("\n"))
+        return
+    target = Path(path)
+    if target.is_file() and target.stat().st_size and not overwrite:
+        raise FileError(f"{target.name} exists already.", "It was not touched; give --overwrite to replace it.")
+    try:
+        target.write_text(text, encoding="utf-8")
+    except OSError as error:
+        raise FileError(f"{target} cannot be written: {error.strerror}.") from error
+
+
+def write_json(path: str, document: dict[str, Any], overwrite: bool) -> None:
+    """Write a JSON document like :func:`write_text`."""
+    write_text(path, json.dumps(document, ensure_ascii=False, indent=1, allow_nan=False) + "\n", overwrite)

@@ -1,0 +1,81 @@
+"""The honest estimate before work starts: what declipping can be expected to give."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.survey.finding import Finding
+
+_PASSAGE_SECONDS = 0.1
+_LOUD_SHARE_OF_PEAK = 0.5
+_LIGHT, _DEEP = 0.012, 0.05
+"""Shares of clipped samples within clipped passages, at which planted clipping is rebuilt to more than about 35 dB,
+and less than about 15 dB, of signal to error (see the declipping benchmark)."""
+
+_MOST_PASSAGES = 0.5
+_FEW_PASSAGES = 0.1
+
+
+@dataclass(frozen=True, slots=True)
+class Prognosis:
+    """``good``, ``fair`` or ``poor``, and the sentence that says why."""
+
+    grade: Literal["good", "fair", "poor"]
+    reason: str
+
+
+class PassageMeter:
+    """Collects the peaks of passages of a tenth of a second, over all channels."""
+
+    def __init__(self, rate: int) -> None:
+        self.frames = max(1, round(_PASSAGE_SECONDS * rate))
+        self._left = np.zeros(0, np.float32)
+        self._peaks: list[npt.NDArray[np.float32]] = []
+
+    def feed(self, samples: npt.NDArray[np.float32]) -> None:
+        """Measure the samples, of shape ``(frames, channels)``, that follow the last ones."""
+        size = np.concatenate([self._left, np.abs(samples).max(axis=1)])
+        whole = len(size) // self.frames * self.frames
+        self._peaks.append(size[:whole].reshape(-1, self.frames).max(axis=1))
+        self._left = size[whole:]
+
+    def peaks(self) -> npt.NDArray[np.float32]:
+        """Return the peak of every passage so far."""
+        last = [np.array([self._left.max()], np.float32)] if len(self._left) else []
+        return np.concatenate([*self._peaks, *last]) if self._peaks or last else np.zeros(0, np.float32)
+
+
+def prognosis(findings: Sequence[Finding], passages: PassageMeter) -> Prognosis:
+    """Return what mending the clipping among the findings can be expected to give."""
+    clipped = [finding for finding in findings if finding.kind == "clipping"]
+    if not clipped:
+        return Prognosis("good", "Nothing is clipped.")
+    peaks = passages.peaks()
+    loud = peaks >= _LOUD_SHARE_OF_PEAK * peaks.max()
+    samples = np.zeros(len(peaks))
+    starts = np.array([f.start // passages.frames for f in clipped], np.int64)
+    np.add.at(samples, np.minimum(starts, len(peaks) - 1), [(f.stop - f.start) * len(f.channels) for f in clipped])
+    hit = samples > 0
+    used = max(1, len({channel for finding in clipped for channel in finding.channels}))
+    depth = float(samples.sum()) / (int(np.count_nonzero(hit)) * passages.frames * used)
+    share = int(np.count_nonzero(hit & loud)) / max(1, int(np.count_nonzero(loud)))
+    where = _where(share)
+    if depth >= _DEEP and share >= _FEW_PASSAGES:
+        return Prognosis("poor", f"{where} clipped, and deeply: some harshness will stay.")
+    if depth >= _DEEP:
+        return Prognosis("fair", f"{where} clipped, but deeply: expect those to stay rough, the rest clean.")
+    if depth >= _LIGHT and share >= _MOST_PASSAGES:
+        return Prognosis("fair", f"{where} clipped: expect most of it mended, with a little harshness left.")
+    return Prognosis("good", f"{where} clipped: expect a clean result.")
+
+
+def _where(share: float) -> str:
+    if share >= _MOST_PASSAGES:
+        return f"Most loud passages ({100 * share:.0f} %) are"
+    percent = f"{100 * share:.0f} %" if share >= 0.01 else "Less than 1 %"
+    return f"{percent} of the loud passages {'are' if share >= 0.01 else 'is'}"

@@ -1,0 +1,165 @@
+"""Applying a method to places of a version: what the window and the command line both do."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from bisect import bisect_left
+from collections.abc import Callable, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.errors import CancelledError
+from umbrick.core.mend.bounds import Integers, runs
+from umbrick.core.mend.method import Excerpt, Method, Parameters
+from umbrick.core.mend.place import Place, mask_of, stretches
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.history import Mend
+from umbrick.core.timeline.version import Version
+
+_LONGEST_SECONDS = 2.0
+
+
+class Mended(NamedTuple):
+    """A version with mends applied, the mends, and the highest absolute sample they rebuilt (0 if none)."""
+
+    version: Version
+    mends: tuple[Mend, ...]
+    peak: float
+
+
+class _Patch(NamedTuple):
+    starts: Integers
+    stops: Integers
+    samples: npt.NDArray[np.float64]
+
+
+def apply_method(
+    version: Version,
+    method: Method,
+    settings: Parameters,
+    places: Sequence[Place],
+    damage: Sequence[Place] = (),
+    progress: Callable[[float], None] = lambda _: None,
+    is_cancelled: Callable[[], bool] = lambda: False,
+    workers: int | None = None,
+) -> Mended:
+    """Return a version with a method applied at places.
+
+    Parameters
+    ----------
+    version : Version
+        Not changed.
+    method : Method
+    settings : mapping
+        Its parameters; those missing take their defaults.
+    places : sequence of Place
+        Where to mend. Places near each other are computed together.
+    damage : sequence of Place
+        Other places known to be damaged, which the method must not rely on; in order of time.
+    progress, is_cancelled : callable
+        Told the share done, from 0 to 1; asked whether to stop.
+    workers : int, optional
+        Threads, by default one for each core. The result does not depend on it.
+
+    Raises
+    ------
+    ParameterError
+        If a setting is not one of the method's, or out of range.
+    CancelledError
+        If ``is_cancelled`` says so. Nothing has changed then.
+    FileError
+        If the recording cannot be read.
+    """
+    parameters = method.checked(settings)
+    context = round(method.context_seconds * version.rate)
+    groups = list(stretches(list(places), context, round(_LONGEST_SECONDS * version.rate)))
+    known = _Damage([*damage, *places])
+
+    def run(group: list[Place]) -> _Patch:
+        return _patch(version, method, parameters, group, known, context, is_cancelled)
+
+    patches = [
+        patch for patch in _in_threads(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
+        if len(patch.starts)
+    ]  # fmt: skip
+    mends = tuple(
+        Mend(method.name, place.start, place.stop, place.channels, parameters, finding_ids=place.finding_ids)
+        for place in sorted(places)
+    )
+    if not patches:
+        return Mended(version, mends, 0.0)
+    samples = np.concatenate([patch.samples for patch in patches])
+    patch = ArraySource(samples, version.rate, hashlib.blake2b(samples.tobytes(), digest_size=16).hexdigest())
+    starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
+    return Mended(version.replace_many(patch, starts, stops), mends, float(np.abs(samples).max()))
+
+
+class _Damage:
+    """Places by time, so that those within a span are found without looking at all of them."""
+
+    def __init__(self, places: list[Place]) -> None:
+        self._places = sorted(set(places))
+        self._starts = [place.start for place in self._places]
+        self._longest = max((place.stop - place.start for place in self._places), default=0)
+
+    def within(self, start: int, stop: int) -> list[Place]:
+        first = bisect_left(self._starts, start - self._longest)
+        return self._places[first : bisect_left(self._starts, stop)]
+
+
+def _patch(
+    version: Version,
+    method: Method,
+    parameters: Parameters,
+    group: list[Place],
+    known: _Damage,
+    context: int,
+    is_cancelled: Callable[[], bool],
+) -> _Patch:
+    start = max(0, min(place.start for place in group) - context)
+    stop = min(version.frames, max(place.stop for place in group) + context)
+    excerpt = Excerpt(
+        version.read(start, stop),
+        version.rate,
+        damage=mask_of(known.within(start, stop), start, stop, version.channels),
+        target=mask_of(group, start, stop, version.channels),
+    )
+    rebuilt = method.rebuild(excerpt, parameters, is_cancelled)
+    changed = (rebuilt != excerpt.samples) & excerpt.target
+    starts, stops = runs(changed.any(axis=1))
+    parts = []
+    for first, last in zip(starts, stops, strict=True):
+        part = version.read_exact(start + int(first), start + int(last))
+        parts.append(np.where(changed[first:last], rebuilt[first:last].astype(np.float32), part))
+    samples = np.concatenate(parts) if parts else np.zeros((0, version.channels))
+    return _Patch(starts + start, stops + start, samples)
+
+
+def _in_threads(
+    run: Callable[[list[Place]], _Patch],
+    groups: list[list[Place]],
+    progress: Callable[[float], None],
+    is_cancelled: Callable[[], bool],
+    workers: int,
+) -> list[_Patch]:
+    if len(groups) <= 1:
+        return [run(group) for group in groups]
+    with ThreadPoolExecutor(workers, thread_name_prefix="mend") as pool:
+        futures: list[Future[_Patch]] = [pool.submit(run, group) for group in groups]
+        waiting = set(futures)
+        try:
+            while waiting:
+                done, waiting = wait(waiting, timeout=0.2, return_when=FIRST_COMPLETED)
+                for future in done:
+                    future.result()
+                if is_cancelled():
+                    raise CancelledError
+                progress(1 - len(waiting) / len(futures))
+        finally:
+            for future in waiting:
+                future.cancel()
+    return [future.result() for future in futures]

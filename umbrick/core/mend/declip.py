@@ -1,0 +1,99 @@
+"""Declipping: rebuilds the samples that stand on a rail, beyond it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.mend import curve, prediction, sparse
+from umbrick.core.mend.bounds import Mask, Wave
+from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.units import db_to_amplitude
+
+_LIGHT_SHARE = 0.004
+"""Up to this share of clipped samples the gaps are so short that prediction alone rebuilds them."""
+
+_REFINING_ORDER = 256
+
+
+def rebuild(
+    excerpt: Excerpt, parameters: Parameters, is_cancelled: Callable[[], bool] = lambda: False
+) -> npt.NDArray[np.float64]:
+    """Return the excerpt with its target samples rebuilt at or beyond the rail they stand on.
+
+    Parameters
+    ----------
+    excerpt : Excerpt
+        ``damage`` marks the clipped samples. Channels are rebuilt one by one.
+    parameters : Parameters
+        ``rail_dbfs``: ``auto`` takes the damage as marked; a level in dBFS takes every sample at or beyond it, on
+        both sides of zero, for damaged too. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, which
+        chooses by how much is clipped.
+    is_cancelled : callable
+        CancelledError is raised soon after it says so.
+    """
+    samples = excerpt.samples.astype(np.float64)
+    damage = excerpt.damage
+    target = excerpt.target
+    rail_dbfs = parameters.get("rail_dbfs", "auto")
+    if rail_dbfs != "auto":
+        damage = damage | (np.abs(samples) >= db_to_amplitude(float(rail_dbfs)) * (1 - 1e-6))
+        target = target & damage
+    using = str(parameters.get("using", "auto"))
+    for channel in range(samples.shape[1]):
+        wanted = target[:, channel]
+        if not wanted.any():
+            continue
+        wave = samples[:, channel].copy()
+        rebuilt = _rebuild_wave(wave, damage[:, channel], excerpt.rate, using, is_cancelled)
+        samples[wanted, channel] = rebuilt[wanted]
+    return samples
+
+
+def _rebuild_wave(wave: Wave, clipped: Mask, rate: int, using: str, is_cancelled: Callable[[], bool]) -> Wave:
+    if clipped.all():
+        return wave
+    if using == "auto":
+        using = "prediction" if clipped.mean() <= _LIGHT_SHARE else "sparse"
+    if using == "curve":
+        return curve.rebuild(wave, clipped)
+    if using == "prediction":
+        return prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
+    first = sparse.rebuild(wave, clipped, rate, is_cancelled=is_cancelled)
+    return prediction.rebuild(wave, clipped, start=first, order=_REFINING_ORDER, sweeps=1, is_cancelled=is_cancelled)
+
+
+METHOD = Method(
+    name="declip",
+    title="Declip",
+    summary="Rebuilds clipped samples beyond the rail they were cut off at.",
+    mends="clipping",
+    parameters=(
+        Parameter(
+            "rail_dbfs",
+            "number",
+            "auto",
+            "the level at which the sound was cut off; auto takes what the survey found",
+            choices=("auto",),
+            unit="dBFS",
+            low=-60.0,
+            high=24.0,
+        ),
+        Parameter(
+            "using",
+            "choice",
+            "auto",
+            "how the missing samples are found; auto chooses by how much is clipped",
+            choices=("auto", "curve", "prediction", "sparse"),
+        ),
+    ),
+    context_seconds=0.2,
+    candidates=(
+        Candidate("Sparse spectrum", "the fewest tones that explain what is left", {"using": "sparse"}),
+        Candidate("Linear prediction", "follows the resonances on both sides", {"using": "prediction"}),
+        Candidate("Smooth curve", "the smoothest way over the gap", {"using": "curve"}),
+    ),
+    rebuild=rebuild,
+)

@@ -1,0 +1,120 @@
+"""What a method is: a pure function from damaged sound to rebuilt sound, with typed parameters."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from typing import Any, Literal, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.errors import ParameterError
+from umbrick.core.sound.source import Samples
+
+Masks = npt.NDArray[np.bool_]
+"""Which samples are meant: shape ``(frames, channels)``."""
+
+Value = float | str
+Parameters = Mapping[str, Value]
+
+
+@dataclass(frozen=True, slots=True)
+class Parameter:
+    """One setting of a method.
+
+    A ``choice`` takes one of ``choices``; a ``number`` lies from ``low`` to ``high`` in ``unit``, and may also be one
+    of ``choices`` (such as ``auto``).
+    """
+
+    name: str
+    kind: Literal["choice", "number"]
+    default: Value
+    summary: str
+    choices: tuple[str, ...] = ()
+    unit: str = ""
+    low: float | None = None
+    high: float | None = None
+
+    def parsed(self, value: Value) -> Value:
+        """Return a typed or given value as the method takes it.
+
+        Raises
+        ------
+        ParameterError
+            If it is not among the choices, not a number, or out of range.
+        """
+        text = str(value).strip()
+        if text in self.choices:
+            return text
+        if self.kind == "choice":
+            raise ParameterError(f"{self.name} is one of {', '.join(self.choices)}, not “{text}”.")
+        try:
+            number = float(text.replace("−", "-").replace(",", ".").removesuffix(self.unit).strip())
+        except ValueError:
+            number = float("nan")
+        low = -np.inf if self.low is None else self.low
+        high = np.inf if self.high is None else self.high
+        if not low <= number <= high:
+            also = f", or {' or '.join(self.choices)}" if self.choices else ""
+            raise ParameterError(f"{self.name} is a number from {low:g} to {high:g} {self.unit}{also}, not “{text}”.")
+        return number
+
+
+@dataclass(frozen=True, slots=True)
+class Excerpt:
+    """Sound with a fault and what is around it.
+
+    ``damage`` marks every sample, also of the context, whose value is known to be wrong; ``target``, a part of it,
+    marks those to be rebuilt.
+    """
+
+    samples: Samples
+    rate: int
+    damage: Masks
+    target: Masks
+
+
+class Rebuild(Protocol):
+    """Rebuilds the target samples of an excerpt."""
+
+    def __call__(
+        self, excerpt: Excerpt, parameters: Parameters, is_cancelled: Callable[[], bool] = ...
+    ) -> npt.NDArray[np.float64]:
+        """Return the excerpt's samples with the target rebuilt and all others as they were."""
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Candidate:
+    """One of the mends a method offers for a fault: a name for it, and the settings that make it."""
+
+    title: str
+    summary: str
+    settings: dict[str, Value]
+
+
+@dataclass(frozen=True, slots=True)
+class Method:
+    """A method, as the registry lists it.
+
+    ``mends`` names the kind of finding it is for; ``context_seconds`` is how much sound it needs on either side.
+    """
+
+    name: str
+    title: str
+    summary: str
+    mends: str
+    parameters: tuple[Parameter, ...]
+    context_seconds: float
+    candidates: tuple[Candidate, ...]
+    rebuild: Rebuild
+    time_shift: Literal["none"] = "none"
+
+    def checked(self, given: Parameters) -> dict[str, Any]:
+        """Return all parameters, those not given by default; ParameterError for an unknown name or a bad value."""
+        known = {parameter.name: parameter for parameter in self.parameters}
+        for name in given:
+            if name not in known:
+                raise ParameterError(f"{self.name} has no parameter “{name}”.", f"It has: {', '.join(known)}.")
+        return {name: p.parsed(given.get(name, p.default)) for name, p in known.items()}

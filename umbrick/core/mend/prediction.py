@@ -1,0 +1,111 @@
+"""Declipping by consistent linear prediction: the missing samples follow the resonances of the sound around them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from scipy.fft import irfft, next_fast_len, rfft
+from scipy.linalg import solve_toeplitz
+from scipy.signal import get_window
+
+from umbrick.core.errors import CancelledError
+from umbrick.core.mend import curve
+from umbrick.core.mend.bounds import Bounds, Integers, Mask, Wave, runs
+from umbrick.core.mend.least_squares import fill
+
+ORDER = 256
+"""Samples the predictor looks back."""
+
+_FRAME = 4096
+_CORE = 512
+
+
+def rebuild(
+    wave: Wave,
+    clipped: Mask,
+    start: Wave | None = None,
+    order: int = ORDER,
+    sweeps: int = 3,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> Wave:
+    """Return the wave with its clipped samples set so that it is as predictable as it can be, beyond the rails.
+
+    Model and samples are estimated in turn, in frames of 4096 samples around cores of about 512 whose unknown
+    samples are solved together; the frames beyond a core's own samples are taken as they stand in that sweep.
+
+    Parameters
+    ----------
+    wave : ndarray, shape (n,)
+        Not changed.
+    clipped : ndarray of bool, shape (n,)
+        Samples that stand on a rail. Others come back unchanged.
+    start : ndarray, shape (n,), optional
+        A first guess, by default the smooth curve's.
+    order : int
+        Order of the predictor, 2 to 1024.
+    sweeps : int
+        How often model and samples are estimated, at least 1. More than three make deep clipping worse: the model
+        grows fond of its own guesses.
+    is_cancelled : callable
+        Asked between frames; CancelledError is raised when it says so.
+
+    References
+    ----------
+    A. J. E. M. Janssen, R. N. J. Veldhuis, L. B. Vries, "Adaptive interpolation of discrete-time signals that can be
+    modeled as autoregressive processes", 1986; the bounds as in L. Atlas, C. Clark, "Clipped-waveform repair", 1993.
+    """
+    bounds = Bounds.of(wave, clipped)
+    result = curve.rebuild(wave, clipped) if start is None else bounds.applied(start)
+    cores = _cores(clipped)
+    for _ in range(sweeps):
+        for begin, end in cores:
+            if is_cancelled():
+                raise CancelledError
+            _solve(result, clipped, bounds, begin, end, order)
+    return result
+
+
+def _cores(clipped: Mask) -> list[tuple[int, int]]:
+    """Group runs of clipped samples into cores, cutting between runs."""
+    cores: list[tuple[int, int]] = []
+    for start, stop in zip(*runs(clipped), strict=True):
+        if cores and stop - cores[-1][0] <= _CORE:
+            cores[-1] = (cores[-1][0], int(stop))
+        else:
+            cores.append((int(start), int(stop)))
+    return cores
+
+
+def _solve(result: Wave, clipped: Mask, bounds: Bounds, begin: int, end: int, order: int) -> None:
+    reach = max(_FRAME // 2 - (end - begin) // 2, 2 * order)
+    first, last = max(0, begin - reach), min(len(result), end + reach)
+    frame = result[first:last]
+    unknown = np.flatnonzero(clipped[begin:end]) + begin - first
+    predictor = _predictor(frame, min(order, (last - first) // 3))
+    if predictor is None:
+        return
+    part = slice(first, last)
+    result[first + unknown] = _fill_between(frame, unknown, bounds.low[part], bounds.high[part], predictor)
+
+
+def _fill_between(frame: Wave, unknown: Integers, low: Wave, high: Wave, predictor: Wave) -> Wave:
+    order = len(predictor) - 1
+    before, after = max(0, order - int(unknown[0])), max(0, order + int(unknown[-1]) + 1 - len(frame))
+    if before or after:
+        # At the ends of the sound there is nothing to predict from: it is taken to come from silence.
+        frame = np.pad(frame, (before, after))
+        low, high = np.pad(low, (before, after)), np.pad(high, (before, after))
+    return fill(frame, unknown + before, Bounds(low, high), predictor)
+
+
+def _predictor(frame: Wave, order: int) -> Wave | None:
+    """Return the prediction error filter of a frame by the autocorrelation method, or None for silence."""
+    windowed = frame * get_window("hann", len(frame), fftbins=False)
+    size = next_fast_len(len(frame) + order, real=True)
+    spectrum = rfft(windowed, size)
+    lags = irfft(spectrum.real**2 + spectrum.imag**2, size)[: order + 1]
+    if order < 1 or lags[0] <= 1e-20:
+        return None
+    lags[0] *= 1.0 + 1e-9
+    return np.concatenate([[1.0], solve_toeplitz(lags[:-1], -lags[1:], check_finite=False)])

@@ -1,0 +1,141 @@
+"""Carrying what a file says about its sound over to a copy: tags, pictures, and the usual WAV chunks."""
+
+from __future__ import annotations
+
+import shutil
+import struct
+from pathlib import Path
+from typing import Any
+
+import mutagen
+import mutagen.aiff
+import mutagen.flac
+import mutagen.mp3
+import mutagen.oggopus
+import mutagen.oggvorbis
+
+from umbrick.core.sound.chunks import Chunk, riff_chunks
+
+_OF_THE_SOUND = {b"fmt ", b"data", b"fact", b"ds64", b"PEAK", b"JUNK", b"junk", b"FLLR", b"PAD ", b"levl", b"slnt"}
+"""Chunks that describe the sample data itself, or are mere filling: the copy has its own."""
+
+_LARGEST_CHUNK = 64 * 2**20
+
+
+def carry_over(source: Path, target: Path) -> str:
+    """Copy tags and chunks from one finished file to another, as far as the target's container takes them.
+
+    Parameters
+    ----------
+    source, target : Path
+        The target's sound must be complete; it is changed in place (call this before it is published).
+
+    Returns
+    -------
+    str
+        Empty, or one sentence that says what could not be carried over.
+
+    Raises
+    ------
+    OSError
+        If the target cannot be written.
+    """
+    with source.open("rb") as file:
+        chunks = [chunk for chunk in riff_chunks(file) if chunk.name not in _OF_THE_SOUND]
+    with target.open("rb") as file:
+        target_chunks = riff_chunks(file)
+    if target_chunks:
+        if chunks:
+            _copy_chunks(source, chunks, target)
+            return ""
+        return "" if not _tags_of(source) else f"The tags of {source.name} have no place in a WAV file."
+    if chunks and target.suffix:
+        return f"The WAV chunks of {source.name} have no place in {target.suffix[1:].upper()}."
+    return _copy_tags(source, target)
+
+
+def _copy_chunks(source: Path, chunks: list[Chunk], target: Path) -> None:
+    with source.open("rb") as origin, target.open("r+b") as copy:
+        own = riff_chunks(copy)
+        if sum(chunk.length for chunk in own if chunk.name == b"data") % 2:
+            copy.seek(0, 2)
+            if copy.tell() % 2:
+                copy.write(b"\0")
+        copy.seek(0, 2)
+        for chunk in chunks:
+            if chunk.length > _LARGEST_CHUNK:
+                continue
+            origin.seek(chunk.offset)
+            body = origin.read(chunk.length)
+            if len(body) < chunk.length:
+                continue
+            copy.write(chunk.name + struct.pack("<I", chunk.length) + body + b"\0" * (chunk.length & 1))
+        size = copy.tell() - 8
+        copy.seek(0)
+        if copy.read(4) == b"RIFF":
+            copy.seek(4)
+            copy.write(struct.pack("<I", size))
+            return
+        for chunk in own:
+            if chunk.name == b"ds64":
+                copy.seek(chunk.offset)
+                copy.write(struct.pack("<Q", size))
+
+
+def _tags_of(path: Path) -> Any:
+    try:
+        file: Any = mutagen.File(path)
+    except mutagen.MutagenError:
+        return None
+    has_pictures = bool(getattr(file, "pictures", None))
+    return file if file is not None and (file.tags or has_pictures) else None
+
+
+def _copy_tags(source: Path, target: Path) -> str:
+    tagged = _tags_of(source)
+    if tagged is None:
+        return ""
+    refusal = f"The tags of {source.name} could not be carried over to {target.suffix[1:].upper()}."
+    try:
+        copy: Any = mutagen.File(target)
+        if copy is None:
+            return refusal
+        if copy.tags is None:
+            copy.add_tags()
+        if isinstance(tagged, _VORBIS_COMMENTED) and isinstance(copy, _VORBIS_COMMENTED):
+            _copy_vorbis_comments(tagged, copy)
+        elif isinstance(tagged, _ID3_TAGGED) and isinstance(copy, _ID3_TAGGED):
+            own_tags: Any = copy.tags
+            given_tags: Any = tagged.tags
+            for frame in given_tags.values():
+                own_tags.add(frame)
+        else:
+            return refusal
+        copy.save()
+    except mutagen.MutagenError as error:
+        if isinstance(error.__cause__ or error.__context__, OSError):
+            raise OSError(str(error)) from error
+        return refusal
+    return ""
+
+
+_VORBIS_COMMENTED = (mutagen.flac.FLAC, mutagen.oggvorbis.OggVorbis, mutagen.oggopus.OggOpus)
+_ID3_TAGGED = (mutagen.mp3.MP3, mutagen.aiff.AIFF)
+_OWN_COMMENTS = {"encoder", "r128_track_gain", "r128_album_gain"}
+
+
+def _copy_vorbis_comments(tagged: Any, copy: Any) -> None:
+    for name, value in tagged.tags or []:
+        if name.lower() not in _OWN_COMMENTS:
+            copy.tags.append((name, value))
+    if isinstance(tagged, mutagen.flac.FLAC) and isinstance(copy, mutagen.flac.FLAC):
+        for picture in tagged.pictures:
+            copy.add_picture(picture)  # type: ignore[no-untyped-call]
+
+
+def copy_permissions(source: Path, target: Path) -> None:
+    """Give a file the access rights of another; rights that may not be set are left."""
+    try:
+        shutil.copymode(source, target)
+    except PermissionError:
+        return

@@ -1,0 +1,78 @@
+"""Findings written down for other programs: JSON (schema ``umbrick.findings/1``) and CSV."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Mapping
+from typing import Any
+
+from umbrick.core.sound.recording import Recording
+from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.survey import Measures, Survey
+
+SCHEMA = "umbrick.findings/1"
+_COLUMNS = ("path", "id", "kind", "start", "end", "seconds", "channels", "severity", "confidence", "evidence")
+
+
+def recording_as_json(
+    path: str, recording: Recording, survey: Survey, sensitivity: Mapping[str, float]
+) -> dict[str, Any]:
+    """Return one recording's entry of the findings document."""
+    return {
+        "path": path,
+        "rate": recording.source.rate,
+        "channels": recording.source.channels,
+        "frames": recording.source.frames,
+        "measures": measures_as_json(survey.measures(sensitivity)),
+        "findings": [finding_as_json(finding) for finding in survey.sifted(sensitivity)],
+    }
+
+
+def measures_as_json(measures: Measures) -> dict[str, Any]:
+    """Return measures as plain values, rounded to what they are good for."""
+    return {
+        "peak_dbfs": round(measures.peak_dbfs, 2),
+        "true_peak_dbtp": round(measures.true_peak_dbtp, 2),
+        "loudness_lufs": round(measures.loudness_lufs, 2),
+        "noise_floor_dbfs": round(measures.noise_floor_dbfs, 1),
+        "clipped_share": round(measures.clipped_share, 9),
+        "prognosis": measures.prognosis.grade,
+        "prognosis_reason": measures.prognosis.reason,
+    }
+
+
+def finding_as_json(finding: Finding) -> dict[str, Any]:
+    """Return a finding as plain values."""
+    return {
+        "id": finding.id,
+        "kind": finding.kind,
+        "start": finding.start,
+        "end": finding.stop,
+        "channels": list(finding.channels),
+        "severity": finding.severity,
+        "confidence": finding.confidence,
+        "evidence": finding.evidence,
+        "detail": finding.detail,
+    }
+
+
+def document(recordings: list[dict[str, Any]]) -> dict[str, Any]:
+    """Return the whole findings document."""
+    return {"schema": SCHEMA, "recordings": recordings}
+
+
+def as_csv(whole: dict[str, Any]) -> str:
+    """Return a findings document as CSV with a heading, one finding a line."""
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(_COLUMNS)
+    for recording in whole["recordings"]:
+        for finding in recording["findings"]:
+            row = finding | {
+                "path": recording["path"],
+                "seconds": f"{finding['start'] / recording['rate']:.6f}",
+                "channels": " ".join(map(str, finding["channels"])),
+            }
+            writer.writerow([row[column] for column in _COLUMNS])
+    return text.getvalue()

@@ -1,0 +1,125 @@
+"""The survey of a recording: one pass, all detectors, the whole-recording measures, and the prognosis."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+
+from umbrick.core.measure.levels import LevelMeter
+from umbrick.core.measure.loudness import LoudnessMeter
+from umbrick.core.measure.prognosis import PassageMeter, Prognosis, prognosis
+from umbrick.core.sound.source import Source
+from umbrick.core.survey.detector import Detector, Format, Kind
+from umbrick.core.survey.finding import Finding, sift
+from umbrick.core.survey.streaming import blocks
+from umbrick.core.units import amplitude_to_db
+
+
+@dataclass(frozen=True, slots=True)
+class Measures:
+    """What was measured of a whole recording; levels in dB, ``clipped_share`` from 0 to 1 of all samples."""
+
+    peak_dbfs: float
+    true_peak_dbtp: float
+    loudness_lufs: float
+    noise_floor_dbfs: float
+    clipped_share: float
+    prognosis: Prognosis
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Survey:
+    """What a survey of ``frames`` frames found: every finding it measured, before any sifting, and the levels."""
+
+    findings: tuple[Finding, ...]
+    frames: int
+    channels: int
+    levels: LevelMeter
+    loudness_lufs: float
+    passages: PassageMeter
+
+    def sifted(self, sensitivity: Mapping[str, float]) -> list[Finding]:
+        """Return the findings that pass the sensitivity of their kind."""
+        return sift(self.findings, sensitivity)
+
+    def measures(self, sensitivity: Mapping[str, float]) -> Measures:
+        """Return the whole-recording measures; what depends on findings counts those that pass the sensitivity."""
+        sifted = self.sifted(sensitivity)
+        clipped = sum((f.stop - f.start) * len(f.channels) for f in sifted if f.kind == "clipping")
+        return Measures(
+            peak_dbfs=amplitude_to_db(self.levels.peak),
+            true_peak_dbtp=amplitude_to_db(self.levels.true_peak),
+            loudness_lufs=self.loudness_lufs,
+            noise_floor_dbfs=self.levels.noise_floor_dbfs,
+            clipped_share=clipped / max(1, self.frames * self.channels),
+            prognosis=prognosis(sifted, self.passages),
+        )
+
+
+class Surveyor:
+    """Runs a survey, and can say at any time what it has found so far.
+
+    Parameters
+    ----------
+    source : Source
+        A recording or a version of one.
+    bits : int or None
+        Bits a sample of its file, None for float.
+    kinds : sequence of Kind
+        What to look for.
+    """
+
+    def __init__(self, source: Source, bits: int | None, kinds: Sequence[Kind]) -> None:
+        self._source = source
+        form = Format(source.rate, source.channels, 2.0 ** (1 - bits) if bits else 0.0)
+        self._detectors: list[Detector] = [kind.make(form) for kind in kinds]
+        self._levels = LevelMeter(source.rate, source.channels)
+        self._loudness = LoudnessMeter(source.rate, source.channels)
+        self._passages = PassageMeter(source.rate)
+        self._frames = 0
+
+    def run(
+        self,
+        progress: Callable[[float], None] = lambda _: None,
+        is_cancelled: Callable[[], bool] = lambda: False,
+        found: Callable[[Survey], None] = lambda _: None,
+    ) -> Survey:
+        """Survey the whole source.
+
+        ``found`` is called with what there is so far after 1, 2, 4, 8… blocks, so that all these looks together cost
+        no more than the last one.
+
+        Raises
+        ------
+        FileError
+            If the source fails.
+        CancelledError
+            If ``is_cancelled`` says so; :meth:`so_far` then tells what came.
+        """
+        due = 1
+        for number, block in enumerate(blocks(self._source, progress, is_cancelled), 1):
+            for detector in self._detectors:
+                detector.feed(block)
+            own = block.samples[block.before : block.before + block.stop - block.start]
+            for meter in (self._levels, self._loudness, self._passages):
+                meter.feed(own)
+            self._frames = block.stop
+            if number == due and block.stop < self._source.frames:
+                found(self.so_far())
+                due *= 2
+        return self.so_far()
+
+    def so_far(self) -> Survey:
+        """Return what the blocks up to now have shown."""
+        findings = [finding for detector in self._detectors for finding in detector.findings()]
+        findings.sort(key=lambda f: (f.start, f.kind, f.channels))
+        named = tuple(replace(finding, id=f"f{number}") for number, finding in enumerate(findings, 1))
+        return Survey(
+            named,
+            self._frames,
+            self._source.channels,
+            copy.deepcopy(self._levels),
+            self._loudness.integrated_lufs(),
+            copy.deepcopy(self._passages),
+        )
