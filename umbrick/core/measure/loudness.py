@@ -12,6 +12,7 @@ from umbrick.core.units import SILENCE_DBFS
 _SHELF_HZ, _LOW_CUT_HZ = 1500.0, 38.0
 _STEPS_PER_SECOND = 10
 _STEPS_PER_BLOCK = 4
+_STEPS_PER_SHORT_TERM = 30
 _ABSOLUTE_GATE, _RELATIVE_GATE = -70.0, -10.0
 _SURROUND_WEIGHT = 1.41
 
@@ -46,8 +47,15 @@ class LoudnessMeter:
             self._filters[index] = b, a, state
         power = np.concatenate([self._left, np.square(weighted) @ self._weights])
         whole = len(power) // self._step * self._step
-        self._energies.append(power[:whole].reshape(-1, self._step).mean(axis=1))
+        if whole:
+            self._energies.append(power[:whole].reshape(-1, self._step).mean(axis=1))
         self._left = power[whole:]
+
+    def short_term_lufs(self) -> float:
+        """Return the ungated loudness of the last three seconds in LUFS; ``SILENCE_DBFS`` for silence."""
+        recent = self._energies[-_STEPS_PER_SHORT_TERM:]
+        steps = np.concatenate(recent)[-_STEPS_PER_SHORT_TERM:] if recent else np.zeros(0)
+        return _loudness(steps.mean()) if len(steps) and steps.mean() > 0 else SILENCE_DBFS
 
     def integrated_lufs(self) -> float:
         """Return the gated loudness in LUFS; ``SILENCE_DBFS`` if nothing passes the gate or it is under 0.4 s."""

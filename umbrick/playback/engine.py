@@ -1,0 +1,315 @@
+"""The engine: plays a version before, after, or what was taken out, and switches between them without a gap."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from enum import Enum
+from typing import Any
+
+import numpy as np
+
+from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.timeline.positions import map_position
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import db_to_amplitude
+from umbrick.playback.meter import Meter, Reading
+from umbrick.playback.output import Block, Output, OutputError
+from umbrick.playback.simulated import SimulatedOutput
+
+BLOCK_FRAMES = 1024
+CROSSFADE_SECONDS = 0.005
+"""Every jump (start, stop, switch, seek, end of a loop) is joined by a linear crossfade of this length."""
+
+
+class Hearing(Enum):
+    """What is listened to."""
+
+    BEFORE = "before"
+    AFTER = "after"
+    RESIDUE = "residue"
+
+
+@dataclass(frozen=True, slots=True)
+class Programme:
+    """What is played. Positions, the loop and ``stop`` are frames of ``after``.
+
+    ``gain_db`` lowers what goes to the output, the same for all; ``trims_db`` further changes one of the three, to
+    match their loudness.
+    """
+
+    before: Version
+    after: Version
+    hearing: Hearing = Hearing.AFTER
+    loop: tuple[int, int] | None = None
+    gain_db: float = 0.0
+    trims_db: tuple[tuple[Hearing, float], ...] = ()
+
+    def read(self, start: int, frames: int) -> Block:
+        """Return ``frames`` frames from ``start`` on, silence after the end."""
+        sound = np.zeros((frames, self.after.channels), np.float32)
+        if self.hearing is not Hearing.BEFORE:
+            self._add(sound, self.after, start, 1.0 if self.hearing is Hearing.AFTER else -1.0)
+        if self.hearing is not Hearing.AFTER:
+            self._add(sound, self.before, map_position(self.after, self.before, min(start, self.after.frames)), 1.0)
+        return sound
+
+    def output_gain(self) -> float:
+        """Return the factor between the version's level and the output's."""
+        return db_to_amplitude(self.gain_db + dict(self.trims_db).get(self.hearing, 0.0))
+
+    @staticmethod
+    def _add(sound: Block, version: Version, start: int, sign: float) -> None:
+        stop = min(start + len(sound), version.frames)
+        if start < stop:
+            sound[: stop - start] += np.float32(sign) * version.read(start, stop)
+
+
+@dataclass(frozen=True, slots=True)
+class _State:
+    """Where the playing is. ``sounding`` is what the last block was read from (None: silence before this one);
+    ``fade_from`` is what goes on under the next block, fading; ``jumps`` counts the moves to another place."""
+
+    programme: Programme | None = None
+    position: int = 0
+    playing: bool = False
+    stopping: bool = False
+    sounding: Programme | None = None
+    fade_from: tuple[Programme, int] | None = None
+    jumps: int = 0
+
+
+class Engine:
+    """Plays programmes into an output.
+
+    Parameters
+    ----------
+    output : Output
+    threaded : bool
+        Whether a thread of the engine's own does the playing. Without, :meth:`step` plays one block (for tests).
+    on_fault : callable
+        Told in one sentence, from the playing thread, when the device or the file fails.
+
+    Notes
+    -----
+    Programme and state are immutable and exchanged as a whole: reading sound holds no lock, and nothing that edits
+    ever waits for what plays.
+    """
+
+    def __init__(self, output: Output, threaded: bool = True, on_fault: Callable[[str], None] = lambda _: None) -> None:
+        self._output = output
+        self._on_fault = on_fault
+        self._changed = threading.Condition()
+        self._state = _State()
+        self._closing = False
+        self._form: tuple[int, int] | None = None
+        self._meter = Meter(48000, 1)
+        self._thread = threading.Thread(target=self._run, name="playback", daemon=True) if threaded else None
+        if self._thread:
+            self._thread.start()
+
+    @property
+    def output_name(self) -> str:
+        """Where the sound goes."""
+        return self._output.name
+
+    @property
+    def is_playing(self) -> bool:
+        """Whether sound is coming."""
+        return self._state.playing and not self._state.stopping
+
+    @property
+    def position(self) -> int:
+        """The frame that is being heard."""
+        state = self._state
+        heard = state.position - (self._output.latency_frames() if state.playing else 0)
+        loop = state.programme.loop if state.programme else None
+        if loop and loop[0] <= state.position < loop[1] and heard < loop[0]:
+            heard += loop[1] - loop[0]
+        return max(0, heard)
+
+    @property
+    def reading(self) -> Reading:
+        """The meters, at the level of the version that is heard."""
+        return self._meter.reading
+
+    def reset_meters(self) -> None:
+        """Forget peaks and counts."""
+        self._meter.reset()
+
+    def load(self, programme: Programme) -> None:
+        """Play this from now on: at the same place if it is another version of the same recording."""
+        with self._changed:
+            state, form = self._state, (programme.after.rate, programme.after.channels)
+            old = state.programme
+            if form != self._form or (old is not None and old.before.sources[0] is not programme.before.sources[0]):
+                self._state = _State(programme, jumps=state.jumps + 1)
+                if form != self._form:
+                    self._form = form
+                    self._meter = Meter(*form)
+                    self._open()
+            else:
+                self._state = replace(state, programme=programme, position=_moved(state.position, old, programme))
+
+    def hear(self, hearing: Hearing) -> None:
+        """Switch between before, after and residue, at the same place."""
+        self._change_programme(hearing=hearing)
+
+    def set_loop(self, loop: tuple[int, int] | None) -> None:
+        """Change the loop while playing."""
+        self._change_programme(loop=loop)
+
+    def play(self, start: int, loop: tuple[int, int] | None = None) -> None:
+        """Play from a frame on; with a loop, round and round once it gets there."""
+        with self._changed:
+            state = self._state
+            if state.programme is None:
+                return
+            goes_on = state.playing and state.sounding is not None
+            self._state = _State(
+                replace(state.programme, loop=loop),
+                min(max(0, start), state.programme.after.frames),
+                playing=True,
+                sounding=state.sounding if goes_on else None,
+                fade_from=(state.sounding, state.position) if goes_on and state.sounding else None,
+                jumps=state.jumps + 1,
+            )
+            self._changed.notify_all()
+
+    def stop(self) -> None:
+        """Stop where it is, with a short fade."""
+        with self._changed:
+            self._state = replace(self._state, stopping=self._state.playing)
+
+    def step(self) -> bool:
+        """Play one block; False if there was nothing to play.
+
+        Raises
+        ------
+        FileError
+            If the recording cannot be read; playing has stopped then.
+        """
+        state = self._state
+        if not state.playing or state.programme is None:
+            return False
+        try:
+            sound, after = self._rendered(state, state.programme)
+        except (FileError, CancelledError):
+            with self._changed:
+                self._state = replace(self._state, playing=False, stopping=False, sounding=None, fade_from=None)
+            raise
+        with self._changed:
+            self._state = _joined(state, after, self._state)
+        try:
+            self._output.write(sound)
+        except OutputError as error:
+            self._fall_back(str(error))
+        return True
+
+    def close(self) -> None:
+        """Stop and let go of the output."""
+        with self._changed:
+            self._closing = True
+            self._changed.notify_all()
+        if self._thread:
+            self._thread.join()
+        self._output.close()
+
+    def _change_programme(self, **changes: Any) -> None:
+        with self._changed:
+            if self._state.programme is not None:
+                self._state = replace(self._state, programme=replace(self._state.programme, **changes))
+
+    def _run(self) -> None:
+        while not self._closing:
+            with self._changed:
+                if not self._state.playing:
+                    self._output.flush()
+                    self._changed.wait_for(lambda: self._state.playing or self._closing)
+            try:
+                self.step()
+            except (FileError, CancelledError) as error:
+                self._on_fault(str(error))
+
+    def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:
+        """Return the next block, and the state after it if nothing else happens meanwhile."""
+        loop, start = programme.loop, state.position
+        frames = BLOCK_FRAMES
+        if state.stopping:
+            frames = _fade_frames(programme, BLOCK_FRAMES)
+        elif loop and loop[0] <= start < loop[1]:
+            frames = min(frames, loop[1] - start)
+        sound = programme.read(start, frames)
+        self._meter.feed(sound)
+        sound *= np.float32(programme.output_gain())
+        _fade_in(sound, programme, state)
+        after = replace(state, position=start + frames, sounding=programme, fade_from=None)
+        if state.stopping:
+            sound *= _ramp(frames)[::-1]
+            return sound, replace(after, position=start, playing=False, stopping=False, sounding=None)
+        if loop and after.position == loop[1]:
+            return sound, replace(after, position=loop[0], fade_from=(programme, loop[1]))
+        if after.position >= programme.after.frames:
+            return sound, replace(after, position=programme.after.frames, playing=False, sounding=None)
+        return sound, after
+
+    def _open(self) -> None:
+        assert self._form is not None
+        try:
+            self._output.open(*self._form)
+        except OutputError as error:
+            self._fall_back(str(error))
+
+    def _fall_back(self, reason: str) -> None:
+        self._output.close()
+        self._output = SimulatedOutput()
+        if self._form:
+            self._output.open(*self._form)
+        self._on_fault(f"{reason} Sound goes to the simulated output.")
+
+
+def _joined(before: _State, after: _State, now: _State) -> _State:
+    """Return the state after a block was played, when it may have changed while the block was made."""
+    if now is before:
+        return after
+    if now.jumps != before.jumps:
+        return replace(now, fade_from=(after.sounding, after.position) if after.sounding and now.playing else None)
+    assert now.programme is not None
+    return replace(
+        after,
+        programme=now.programme,
+        position=_moved(after.position, before.programme, now.programme),
+        stopping=now.stopping and after.playing,
+    )
+
+
+def _moved(position: int, old: Programme | None, new: Programme) -> int:
+    if old is None or old.after is new.after:
+        return position
+    return map_position(old.after, new.after, min(position, old.after.frames))
+
+
+def _fade_in(sound: Block, programme: Programme, state: _State) -> None:
+    """Let what was heard until now go over into this block."""
+    length = _fade_frames(programme, len(sound))
+    rising = _ramp(length)
+    if state.fade_from is not None:
+        old, old_start = state.fade_from
+    elif state.sounding is None:
+        sound[:length] *= rising
+        return
+    elif state.sounding is not programme:
+        old, old_start = state.sounding, _moved(state.position, programme, state.sounding)
+    else:
+        return
+    fading = old.read(old_start, length) * np.float32(old.output_gain())
+    sound[:length] = sound[:length] * rising + fading * (1 - rising)
+
+
+def _fade_frames(programme: Programme, most: int) -> int:
+    return min(most, max(1, round(CROSSFADE_SECONDS * programme.after.rate)))
+
+
+def _ramp(frames: int) -> Block:
+    return ((np.arange(frames, dtype=np.float32) + 0.5) / np.float32(frames))[:, np.newaxis]

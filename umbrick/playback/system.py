@@ -1,0 +1,96 @@
+"""The system's sound device, through PortAudio."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import soxr
+
+from umbrick.playback.output import Block, OutputError
+
+
+class SystemOutput:
+    """Plays on the default sound device; its rate and channels are met by resampling and mixing where they must.
+
+    Raises
+    ------
+    OutputError
+        On construction, if PortAudio is not installed or there is no device.
+    """
+
+    def __init__(self) -> None:
+        try:
+            import sounddevice
+        except OSError as error:
+            raise OutputError("The library PortAudio is missing (install libportaudio2).") from error
+        self._sounddevice = sounddevice
+        self._stream: Any = None
+        self._resampler: soxr.ResampleStream | None = None
+        self._out_channels = 2
+        try:
+            device = sounddevice.query_devices(kind="output")
+        except (sounddevice.PortAudioError, ValueError) as error:
+            raise OutputError("There is no sound device.") from error
+        self._most_channels = int(device["max_output_channels"])
+        self._device_rate = int(device["default_samplerate"])
+        self.name = str(device["name"])
+
+    def open(self, rate: int, channels: int) -> None:
+        """Open the device at this rate, or at its own if it refuses."""
+        self.close()
+        self._out_channels = min(max(2, channels), self._most_channels)
+        try:
+            self._stream = self._opened(rate)
+            self._resampler = None
+        except OutputError:
+            self._stream = self._opened(self._device_rate)
+            self._resampler = soxr.ResampleStream(rate, self._device_rate, self._out_channels, dtype="float32")
+
+    def write(self, block: Block) -> None:
+        """Play the block; waits while the device's buffer is full."""
+        sound = _mixed(block, self._out_channels)
+        if self._resampler is not None:
+            sound = self._resampler.resample_chunk(sound)
+        try:
+            if not self._stream.active:
+                self._stream.start()
+            self._stream.write(np.ascontiguousarray(np.clip(sound, -1.0, 1.0)))
+        except self._sounddevice.PortAudioError as error:
+            raise OutputError(f"The sound device {self.name} has gone.") from error
+
+    def latency_frames(self) -> int:
+        """Return the device's latency."""
+        return round(self._stream.latency * self._stream.samplerate) if self._stream is not None else 0
+
+    def flush(self) -> None:
+        """Let the buffer run out and stop."""
+        if self._stream is not None and self._stream.active:
+            self._stream.stop()
+
+    def close(self) -> None:
+        """Let go of the device."""
+        if self._stream is not None:
+            self._stream.close()
+            self._stream = None
+
+    def _opened(self, rate: int) -> Any:
+        try:
+            return self._sounddevice.OutputStream(
+                samplerate=rate, channels=self._out_channels, dtype="float32", latency="low"
+            )
+        except (self._sounddevice.PortAudioError, ValueError) as error:
+            raise OutputError(f"The sound device {self.name} cannot play at {rate} Hz.") from error
+
+
+def _mixed(block: Block, channels: int) -> Block:
+    """Return a block for ``channels`` channels: one goes to all, too many are added up in turn."""
+    count = block.shape[1]
+    if count == channels:
+        return block
+    if count == 1:
+        return np.repeat(block, channels, axis=1)
+    mixed = np.zeros((len(block), channels), np.float32)
+    for channel in range(count):
+        mixed[:, channel % channels] += block[:, channel]
+    return mixed / np.float32(-(-count // channels))
