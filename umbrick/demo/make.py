@@ -1,0 +1,173 @@
+"""Makes the demo recordings and their truth files: ``python -m umbrick.demo.make`` (needs espeak-ng installed).
+
+Only whoever changes the demo runs this; what it made ships with Umbrick. All of it is invented: the canal, its
+keepers, the voice and the bell.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import soundfile
+import soxr
+from scipy.signal import butter, fftconvolve, sosfilt
+
+from umbrick.demo import recordings, truth_of
+from umbrick.demo.faults import Sound, Tape, crackling, hiss, hum, kettle, mouth_click, pop, water
+
+_SENTENCES = (
+    "I came to the Ostermoor Cut when I was nineteen, and I kept the third lock for forty one years.",
+    "People ask about the flood year. Well. The water came over the sill in one night.",
+    "Six inches an hour, my sister said, and she was never a woman to exaggerate.",
+    "I ran along the towpath and I shouted: open the gates! Open the gates!",
+    "Paddles were jammed. Both of them, packed with reeds and half a hen house.",
+    "For the first time in my life I heard the lock bell ring by itself, in the wind.",
+    "She laughed at me! Ha! Ha, ha, ha! There you stand in your night shirt, she said.",
+    "So I took the long windlass, and I wound until my hands were raw.",
+    "Sluices first, that is the rule. Slowly, slowly, or the surge takes the bridge.",
+    "And the kettle was on the stove the whole time, whistling away to itself.",
+    "By five in the morning the pound was level, and the pump house answered us at last.",
+    "Nobody drowned. We lost the reed boat, and eleven hens, and my good boots.",
+    "Would I do it again? Ha! I would do it tomorrow!",
+    "But they have filled the cut now. You can walk across where the third lock was.",
+)
+_SHOUTS = {3: 19.5, 6: 18.0, 12: 16.5}
+_POPPED = (1, 4, 11)
+_CRACKLING = 5
+_WHISTLED = 9
+_NOISY_PAUSE_AFTER = 7
+
+
+def _speak(text: str, rate: int) -> Sound:
+    spoken = subprocess.run(
+        ["espeak-ng", "-v", "en-gb", "-s", "148", "-p", "32", "--stdout", text], capture_output=True, check=True
+    ).stdout
+    wave, spoken_rate = soundfile.read(io.BytesIO(spoken))
+    return soxr.resample(wave, spoken_rate, rate)
+
+
+def _room(wave: Sound, rate: int, random: np.random.Generator) -> Sound:
+    t = np.arange(round(0.25 * rate)) / rate
+    tail = random.standard_normal(len(t)) * np.exp(-t / 0.05)
+    tail = sosfilt(butter(1, 3500, fs=rate, output="sos"), tail)
+    tail[0] = 0
+    return wave + 0.055 * fftconvolve(wave, tail)[: len(wave)]
+
+
+def _bright_stretches(wave: Sound, rate: int) -> list[tuple[int, int]]:
+    """Return where the voice hisses: high-frequency energy well over that below."""
+    size = round(0.012 * rate)
+    high = sosfilt(butter(4, 5000, "highpass", fs=rate, output="sos"), wave)
+    count = len(wave) // size
+    energy = (np.square(part[: count * size]).reshape(count, size).mean(axis=1) for part in (high, wave))
+    high_energy, all_energy = energy
+    bright = (high_energy > 0.35 * all_energy) & (all_energy > 2e-5)
+    edges = np.flatnonzero(np.diff(bright, prepend=False, append=False))
+    pairs = zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True)
+    return [(a * size, b * size) for a, b in pairs if (b - a) * size > 0.045 * rate]
+
+
+def keeper_interview() -> Tape:
+    """The interview: see ``product.md``'s scenario in the guide."""
+    rate = 48000
+    random = np.random.default_rng(1953)
+    pause = np.zeros(round(0.55 * rate))
+    parts, starts, at = [pause], [], len(pause)
+    for number, text in enumerate(_SENTENCES):
+        wave = _speak(text, rate)
+        gap = np.zeros(round((2.6 if number == _NOISY_PAUSE_AFTER else random.uniform(0.5, 0.9)) * rate))
+        starts.append((at, at + len(wave)))
+        parts += [wave, gap]
+        at += len(wave) + len(gap)
+    wave = _room(np.concatenate(parts), rate, random)
+    wave *= 0.24 / np.abs(wave).max()
+    tape = Tape(wave[:, np.newaxis], rate, 1954)
+
+    bright = _bright_stretches(wave, rate)
+    for start, stop in bright[3::5]:
+        band = sosfilt(butter(2, (4500, 10000), "bandpass", fs=rate, output="sos"), wave[start:stop])
+        tape.add("sibilance", start, 2.2 * band * np.hanning(stop - start))
+    for number in _POPPED:
+        onset = starts[number][0] + _onset(wave[slice(*starts[number])])
+        tape.add("plosive", onset, pop(rate, 0.5))
+    onset = starts[_CRACKLING][0] + _onset(wave[slice(*starts[_CRACKLING])])
+    tape.add("crackle", onset, crackling(tape.frames(0.11), rate, 0.25, tape.random))
+    for start, stop in starts:
+        for position in tape.random.uniform(stop, stop + 0.4 * rate, 2).astype(int):
+            if tape.random.random() < 0.6 and position < len(wave) - rate // 10 and start:
+                tape.add("mouth_click", int(position), mouth_click(rate, 0.05, tape.random))
+    start, stop = starts[_WHISTLED]
+    tape.add("intrusion", start + rate // 2, kettle(tape.frames(2.4), rate, 0.03), band_hz=[1850, 2450])
+    begin, end = starts[_NOISY_PAUSE_AFTER][1], starts[_NOISY_PAUSE_AFTER + 1][0]
+    tape.add("noisy_pause", begin, water(end - begin, rate, 0.012, tape.random) * np.hanning(end - begin) ** 0.3)
+    for number, gain_db in _SHOUTS.items():
+        tape.raise_level(*starts[number], gain_db)
+    frames = len(wave)
+    tape.add("hum", 0, hum(frames, rate, 0.0006), fundamental_hz=50.02)
+    tape.add("hiss", 0, hiss(frames, rate, 0.0005, tape.random))
+    tape.clip(-0.1, (0,))
+    return tape
+
+
+def _onset(wave: Sound) -> int:
+    return int(np.argmax(np.abs(wave) > 0.08 * np.abs(wave).max()))
+
+
+_PARTIALS = ((0.5, 0.45, 9.0), (1.0, 1.0, 6.0), (1.19, 0.7, 4.5), (1.5, 0.5, 3.2), (2.0, 0.8, 3.0), (2.51, 0.45, 1.9),
+             (2.66, 0.3, 1.6), (3.01, 0.35, 1.3), (4.1, 0.3, 0.8), (5.45, 0.2, 0.5), (6.8, 0.15, 0.35))  # fmt: skip
+
+
+def _strike(rate: int, seconds: float, random: np.random.Generator) -> Sound:
+    t = np.arange(round(seconds * rate)) / rate
+    wave = np.zeros_like(t)
+    for ratio, level, decay in _PARTIALS:
+        for beat in (0.0, 0.7):
+            phase = random.uniform(0, 2 * np.pi)
+            wave += level * np.sin(2 * np.pi * (436 * ratio + beat) * t + phase) * np.exp(-t / (decay / 2)) / 2
+    clank = sosfilt(butter(2, (1500, 8000), "bandpass", fs=rate, output="sos"), random.standard_normal(len(t)))
+    return (wave + 0.9 * clank * np.exp(-t / 0.008)) * np.minimum(1, t / 0.0008)
+
+
+def lock_bell() -> Tape:
+    """The warning bell, too hot on the left."""
+    rate = 44100
+    random = np.random.default_rng(1871)
+    frames = 26 * rate
+    sound = np.zeros((frames, 2))
+    strikes = [0.8, 3.0, 5.2, 7.4, 9.9, 12.6, 15.6, 19.0]
+    for number, second in enumerate(strikes):
+        level = (1.0, 0.95, 0.9, 0.8, 0.62, 0.5, 0.42, 0.36)[number]
+        start = round(second * rate)
+        wave = level * _strike(rate, 7.0, random)[: frames - start]
+        late = round(0.00035 * rate)
+        sound[start : start + len(wave), 0] += wave
+        sound[start + late : start + len(wave), 1] += 0.55 * wave[: len(wave) - late]
+    sound *= 0.9 / np.abs(sound[:, 1]).max()
+    sound += np.stack([water(frames, rate, 0.0012, random) for _ in range(2)], axis=1)
+    tape = Tape(sound, rate, 1872)
+    tape.clip(-0.3, (0,))
+    for second in strikes[:3]:
+        at = round((second + 0.62) * rate)
+        size = 0.35 * (1 if tape.sound[at, 0] < 0 else -1)
+        tape.add("click", at, np.array([size]), (0,), samples=1)
+    return tape
+
+
+def write(tape: Tape, path: Path, subtype: str) -> None:
+    """Write a tape and its truth."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    bits = {"PCM_16": 16, "PCM_24": 24}[subtype]
+    sound = np.clip(np.round(tape.sound * 2 ** (bits - 1)) / 2 ** (bits - 1), -1, 1 - 2.0 ** (1 - bits))
+    soundfile.write(path, sound, tape.rate, subtype=subtype)
+    planted = sorted(tape.planted, key=lambda fault: (fault["start"], fault["kind"]))
+    lines = ",\n".join(json.dumps(fault) for fault in planted)
+    truth_of(path).write_text(f'{{"rate": {tape.rate}, "planted": [\n{lines}\n]}}\n')
+
+
+if __name__ == "__main__":
+    for made, path in zip((keeper_interview(), lock_bell()), recordings(), strict=True):
+        write(made, path, "PCM_16" if path.stem == "keeper-interview" else "PCM_24")
