@@ -116,7 +116,7 @@ class ClippingDetector:
     def findings(self) -> list[Finding]:
         """Return one finding for each run of clipped samples."""
         chosen = [self._best_rails(side) for side in self._sides]
-        findings = []
+        findings: list[Finding] = []
         for index, side in enumerate(self._sides):
             others = [rail for k, rails in enumerate(chosen) if k != index for rail in rails]
             for rail in chosen[index]:
@@ -130,8 +130,12 @@ class ClippingDetector:
                         self._finding(side, int(start), int(length), rail, float(level), confidence)
                         for start, length, level, _ in zip(*rail.tops, strict=True)
                     ]
-        findings.sort(key=lambda f: (f.start, f.channels))
-        return findings
+        # A top can lie on two rails that cross: the surer one keeps it.
+        findings.sort(key=lambda f: (f.start, f.channels, -f.confidence))
+        unique: dict[tuple[int, tuple[int, ...], str], Finding] = {}
+        for finding in findings:
+            unique.setdefault((finding.start, finding.channels, finding.detail["side"]), finding)
+        return list(unique.values())
 
     def _best_rails(self, side: _Side) -> list[Rail]:
         levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)
@@ -316,7 +320,12 @@ def _bits(tops: Tops) -> Floats:
 
 
 def _frames(rails: list[Rail]) -> int:
-    return sum(int(rail.tops.length.sum()) for rail in rails)
+    """Return how many frames rails explain; tops that lie on two of them count once."""
+    if not rails:
+        return 0
+    tops = Tops.joined([rail.tops for rail in rails])
+    _, first = np.unique(tops.start, return_index=True)
+    return int(tops.length[first].sum())
 
 
 KIND = Kind(
