@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from umbrick.core.mend import curve, prediction, sparse
 from umbrick.core.mend.bounds import Mask, Wave
-from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Candidate, Excerpt, Masks, Method, Parameter, Parameters
 from umbrick.core.units import db_to_amplitude
 
 _LIGHT_SHARE = 0.004
@@ -56,13 +56,31 @@ def _rebuild_wave(wave: Wave, clipped: Mask, rate: int, using: str, is_cancelled
     if clipped.all():
         return wave
     if using == "auto":
-        using = "prediction" if clipped.mean() <= _LIGHT_SHARE else "sparse"
+        using = _preferred(clipped)
     if using == "curve":
         return curve.rebuild(wave, clipped)
     if using == "prediction":
         return prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
     first = sparse.rebuild(wave, clipped, rate, is_cancelled=is_cancelled)
     return prediction.rebuild(wave, clipped, start=first, order=_REFINING_ORDER, sweeps=1, is_cancelled=is_cancelled)
+
+
+def _preferred(clipped: Masks) -> str:
+    """Return what ``auto`` stands for in an excerpt with these clipped samples."""
+    return "prediction" if clipped.mean() <= _LIGHT_SHARE else "sparse"
+
+
+_CANDIDATES = (
+    Candidate("Sparse spectrum", "the fewest tones that explain what is left", {"using": "sparse"}),
+    Candidate("Linear prediction", "follows the resonances on both sides", {"using": "prediction"}),
+    Candidate("Smooth curve", "the smoothest way over the gap", {"using": "curve"}),
+)
+
+
+def prefer(clipped: Masks) -> int:
+    """Return which of the candidates fits an excerpt with these clipped samples best."""
+    using = _preferred(clipped)
+    return next(i for i, candidate in enumerate(_CANDIDATES) if candidate.settings["using"] == using)
 
 
 METHOD = Method(
@@ -90,10 +108,7 @@ METHOD = Method(
         ),
     ),
     context_seconds=0.2,
-    candidates=(
-        Candidate("Sparse spectrum", "the fewest tones that explain what is left", {"using": "sparse"}),
-        Candidate("Linear prediction", "follows the resonances on both sides", {"using": "prediction"}),
-        Candidate("Smooth curve", "the smoothest way over the gap", {"using": "curve"}),
-    ),
+    candidates=_CANDIDATES,
+    prefer=prefer,
     rebuild=rebuild,
 )

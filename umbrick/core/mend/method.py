@@ -98,7 +98,8 @@ class Candidate:
 class Method:
     """A method, as the registry lists it.
 
-    ``mends`` names the kind of finding it is for; ``context_seconds`` is how much sound it needs on either side.
+    ``mends`` names the kind of finding it is for; ``context_seconds`` is how much sound it needs on either side;
+    ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there.
     """
 
     name: str
@@ -108,6 +109,7 @@ class Method:
     parameters: tuple[Parameter, ...]
     context_seconds: float
     candidates: tuple[Candidate, ...]
+    prefer: Callable[[Masks], int]
     rebuild: Rebuild
     time_shift: Literal["none"] = "none"
 

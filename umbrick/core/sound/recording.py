@@ -66,6 +66,10 @@ class Recording:
                 "Nothing was written; open it again.",
             )
 
+    def moved_to(self, path: Path) -> None:
+        """Take note that the open file now has another name (another file has taken its old one)."""
+        self.source.path = path
+
     def close(self) -> None:
         """Let go of the file."""
         self.source.close()

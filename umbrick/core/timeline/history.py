@@ -27,10 +27,14 @@ class Mend:
 
 @dataclass(frozen=True, slots=True)
 class Edit:
-    """One step of the history, undone and redone as a whole."""
+    """One step of the history, undone and redone as a whole.
+
+    ``kept`` names findings that were left as they are, on purpose; the version is then the same as before.
+    """
 
     title: str
     mends: tuple[Mend, ...] = ()
+    kept: tuple[str, ...] = ()
 
 
 @dataclass
@@ -57,6 +61,11 @@ class History:
     def edits(self) -> tuple[Edit, ...]:
         """The edits that lead from the original to the current version."""
         return tuple(self._edits[: self._now])
+
+    @property
+    def latest(self) -> Edit | None:
+        """The edit that made the current version, or None at the original."""
+        return self._edits[self._now - 1] if self._now else None
 
     @property
     def mends(self) -> tuple[Mend, ...]:

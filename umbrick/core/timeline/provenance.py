@@ -5,11 +5,13 @@ from __future__ import annotations
 from umbrick.core.timeline.version import NO_ORIGIN, Version
 
 
-def rebuilt_spans(version: Version, original: Version) -> list[tuple[int, int]]:
-    """Return the spans of ``version`` that are not the original's own frames, in order."""
+def rebuilt_spans(
+    version: Version, original: Version, start: int = 0, stop: int | None = None
+) -> list[tuple[int, int]]:
+    """Return the parts of a span of ``version`` (all of it by default) that are not the original's own frames."""
     own = original.sources[0]
     spans: list[tuple[int, int]] = []
-    for piece, at in version.pieces():
+    for piece, at in version.pieces(start, stop):
         if piece.source is own and piece.origin != NO_ORIGIN:
             continue
         if spans and spans[-1][1] == at:

@@ -11,6 +11,9 @@ from umbrick.core.timeline.version import Version
 
 _RAW_FRAMES_PER_COLUMN = BUCKET
 
+_LINE_FRAMES_PER_COLUMN = 1.0
+"""With fewer frames to a column, the straight line between samples is measured too, so that it has no gaps."""
+
 
 class Columns:
     """Measures any span of any version of one recording, from the pyramid of its file.
@@ -32,13 +35,15 @@ class Columns:
         """Return the extents of ``count`` columns that share the span ``start`` to ``stop`` evenly.
 
         The span may reach beyond the version; columns outside it, or not measured yet, hold nothing (see
-        :class:`Extent`). With fewer frames than columns some columns hold nothing too.
+        :class:`Extent`).
         """
         accumulator = _Accumulator(start, stop, count, version.channels)
         begin, end = max(0, start), min(stop, version.frames)
         if begin >= end:
             return accumulator.extent()
         frames_per_column = (stop - start) / count
+        if frames_per_column < _LINE_FRAMES_PER_COLUMN:
+            return self._line(version, start, stop, count)
         for piece, at in version.pieces(begin, end):
             pyramid = self._pyramids.get(piece.source.key)
             if frames_per_column < _RAW_FRAMES_PER_COLUMN:
@@ -53,6 +58,27 @@ class Columns:
                 self._add(accumulator, at - piece.start, pyramid, piece.source, piece.start, piece.start + piece.length,
                           int(frames_per_column))  # fmt: skip
         return accumulator.extent()
+
+    @staticmethod
+    def _line(version: Version, start: int, stop: int, count: int) -> Extent:
+        begin, end = max(0, start - 1), min(version.frames, stop + 2)
+        end = min(end, version.available)
+        result = Extent.nothing(count, version.channels)
+        if end - begin < 1:
+            return result
+        samples = version.read(begin, end)
+        edges = np.linspace(start, stop, count + 1)
+        inside = (edges[:-1] >= begin) & (edges[1:] <= max(end - 1, begin + 1))
+        at = np.arange(begin, end)
+        seen = (at >= start) & (at < stop)
+        column = ((at[seen] - start) * count / (stop - start)).astype(np.int64)
+        for channel in range(version.channels):
+            line = np.interp(edges, at, samples[:, channel]).astype(np.float32)
+            low, high = np.minimum(line[:-1], line[1:]), np.maximum(line[:-1], line[1:])
+            result.low[inside, channel], result.high[inside, channel] = low[inside], high[inside]
+            np.minimum.at(result.low[:, channel], column, samples[seen, channel])
+            np.maximum.at(result.high[:, channel], column, samples[seen, channel])
+        return result
 
     def _add(
         self,

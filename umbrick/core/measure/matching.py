@@ -1,0 +1,27 @@
+"""Making before and after equally loud, so that the louder one does not just seem better."""
+
+from __future__ import annotations
+
+from umbrick.core.measure.loudness import LoudnessMeter
+from umbrick.core.sound.source import Source
+from umbrick.core.units import SILENCE_DBFS
+
+_BLOCK_FRAMES = 2**17
+
+
+def matching_trims_db(before: Source, after: Source, start: int, stop: int) -> tuple[float, float]:
+    """Return the level changes, in dB and never upwards, that make the same span of two versions equally loud.
+
+    Loudness is integrated over the span (ITU-R BS.1770); silence gives no change.
+    """
+    first, second = (_loudness_lufs(version, start, min(stop, version.frames)) for version in (before, after))
+    if SILENCE_DBFS in (first, second):
+        return 0.0, 0.0
+    return min(0.0, second - first), min(0.0, first - second)
+
+
+def _loudness_lufs(version: Source, start: int, stop: int) -> float:
+    meter = LoudnessMeter(version.rate, version.channels)
+    for position in range(start, stop, _BLOCK_FRAMES):
+        meter.feed(version.read(position, min(position + _BLOCK_FRAMES, stop)))
+    return meter.integrated_lufs()

@@ -1,0 +1,95 @@
+"""Starting the interface: checks, typeface, window, and what happens when something unforeseen does."""
+
+from __future__ import annotations
+
+import signal
+import sys
+import threading
+import traceback
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+
+import PySide6
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from umbrick.core.errors import UmbrickError
+from umbrick.playback.output import system_or_simulated
+from umbrick.ui import theme
+from umbrick.ui.window import BenchWindow
+
+_SHOT_POLL_MS = 50
+
+
+def run(files: list[Path], shot: Path | None = None) -> int:
+    """Open the bench with files and stay until it is closed; with ``shot``, save a picture of it and end.
+
+    Returns
+    -------
+    int
+        Exit status.
+
+    Raises
+    ------
+    UmbrickError
+        If this build of Qt cannot be relied on.
+    """
+    refuse_unreliable_qt(PySide6.__version_info__[:2], sys.version_info[:2])
+    application = QApplication.instance() or QApplication(["umbrick"])
+    assert isinstance(application, QApplication)
+    application.setApplicationName("Umbrick")
+    theme.load_fonts()
+    output, note = system_or_simulated()
+    window = BenchWindow(output)
+    _report_faults(window.bench.failed.emit)
+    signal.signal(signal.SIGINT, lambda *_: application.quit())
+    window.show()
+    window.opening.open(files, lambda: window.bench.show_work(window.bench.works[0] if window.bench.works else None))
+    if note:
+        window.bench.said.emit(note)
+    if shot is None:
+        return application.exec()
+    window.resize(1280, 800)
+    saved = _save_when_settled(window, shot, application.quit)
+    application.exec()
+    window.shut_down()
+    if not saved:
+        raise UmbrickError(f"The picture {shot} cannot be written.")
+    return 0
+
+
+def refuse_unreliable_qt(qt: tuple[int, ...], python: tuple[int, ...]) -> None:
+    """Raise UmbrickError for the release of PySide6 that dies while painting on Python 3.11."""
+    if qt >= (6, 12) and python < (3, 12):
+        raise UmbrickError(
+            "PySide6 6.12 loses count of references on Python 3.11 and would crash.",
+            "Install the versions in requirements.lock (./run setup does).",
+        )
+
+
+def _save_when_settled(window: BenchWindow, path: Path, then: Callable[[], None]) -> list[Path]:
+    saved: list[Path] = []
+    timer = QTimer(window, interval=_SHOT_POLL_MS)
+
+    def look() -> None:
+        if window.bench.works and window.is_settled():
+            timer.stop()
+            if window.grab().save(str(path)):
+                saved.append(path)
+            then()
+
+    timer.timeout.connect(look)
+    timer.start()
+    return saved
+
+
+def _report_faults(tell: Callable[[str], None]) -> None:
+    """Say unforeseen faults in the status line instead of dying with them; the details go to standard error."""
+
+    def report(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        traceback.print_exception(kind, error, trace)
+        tell(f"A fault in Umbrick itself ({kind.__name__}: {error}). The recordings are untouched; save a copy soon.")
+
+    sys.excepthook = report
+    threading.excepthook = lambda args: report(args.exc_type, args.exc_value or Exception(), args.exc_traceback)

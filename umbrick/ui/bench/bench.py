@@ -1,0 +1,199 @@
+"""The bench model: which recordings are open, what is looked at, and the signals that tell the widgets."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.timeline.history import Edit
+from umbrick.core.units import format_count
+from umbrick.core.view.window import Window
+from umbrick.ui.bench.jobs import Jobs
+from umbrick.ui.bench.work import LOUPE_FRAMES, Work, neighbour
+
+SHORTEST_PASSAGE_SECONDS = 0.02
+SHORTEST_LOUPE, LONGEST_LOUPE = 24, 4000
+
+
+class Bench(QObject):
+    """Holds the open recordings and changes them; every change is told once.
+
+    Mending, surveying, listening and files have objects of their own beside this one, which use these signals too.
+    """
+
+    recording_changed = Signal()
+    """Another recording is current, or none."""
+    recordings_changed = Signal()
+    version_changed = Signal()
+    """The current version is another, or more of it can be drawn."""
+    view_changed = Signal()
+    """A strip's window has moved."""
+    place_changed = Signal()
+    """Cursor, selection or Loupe channel have changed."""
+    findings_changed = Signal()
+    focus_changed = Signal()
+    said = Signal(str)
+    """A sentence for the status line."""
+    failed = Signal(str)
+    """Something could not be done; the sentence says why."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.jobs = Jobs()
+        self.works: list[Work] = []
+        self.work: Work | None = None
+
+    def add(self, work: Work) -> None:
+        """Put a newly opened recording on the bench and go to it."""
+        self.works.append(work)
+        self.recordings_changed.emit()
+        self.show_work(work)
+
+    def show_work(self, work: Work | None) -> None:
+        """Make one of the open recordings the current one."""
+        if work is not self.work:
+            self.work = work
+            self.recording_changed.emit()
+
+    def remove(self, work: Work) -> None:
+        """Take a recording off the bench; its file is let go of."""
+        index = self.works.index(work)
+        self.works.remove(work)
+        if work is self.work:
+            self.show_work(self.works[min(index, len(self.works) - 1)] if self.works else None)
+        self.recordings_changed.emit()
+        work.recording.close()
+
+    def find_open(self, path: Path) -> Work | None:
+        """Return the open recording of a file, if it is open."""
+        return next((work for work in self.works if work.recording.path.resolve() == path.resolve()), None)
+
+    def set_passage(self, window: Window) -> None:
+        """Show another span in the Passage."""
+        if self.work and window != self.work.passage:
+            self.work.passage = window.within(self.work.frames)
+            self.view_changed.emit()
+
+    def set_loupe(self, window: Window) -> None:
+        """Show another span in the Loupe."""
+        if self.work and window != self.work.loupe:
+            self.work.loupe = window.within(self.work.frames)
+            self.view_changed.emit()
+
+    def zoom_passage(self, factor: float, anchor: float) -> None:
+        """Zoom the Passage about a frame; factors below 1 zoom in."""
+        if work := self.work:
+            shortest = SHORTEST_PASSAGE_SECONDS * work.rate
+            self.set_passage(work.passage.zoomed(factor, anchor, shortest, work.frames))
+
+    def zoom_loupe(self, factor: float, anchor: float) -> None:
+        """Zoom the Loupe about a frame, from 24 to 4,000 samples."""
+        if work := self.work:
+            window = work.loupe.zoomed(factor, anchor, SHORTEST_LOUPE, work.frames)
+            if window.length <= LONGEST_LOUPE or factor < 1:
+                self.set_loupe(window)
+            else:
+                self.said.emit(f"The Loupe shows up to {LONGEST_LOUPE} samples; the Passage above shows more.")
+
+    def set_cursor(self, frame: float, follow: bool = True) -> None:
+        """Put the cursor on a frame; the Loupe goes there if it is to follow."""
+        if work := self.work:
+            work.cursor = min(max(0, round(frame)), work.frames)
+            if follow:
+                work.loupe = work.loupe.centred(work.cursor + 0.5, work.frames)
+            self.place_changed.emit()
+            self.view_changed.emit()
+
+    def step_cursor(self, frames: int) -> None:
+        """Move the cursor, keeping it in view."""
+        if work := self.work:
+            self.set_cursor(work.cursor + frames)
+            self.set_passage(work.passage.showing(work.cursor, work.cursor + 1, work.frames, margin=0.02))
+
+    def select(self, start: float, stop: float) -> None:
+        """Select the span between two frames, in either order; an empty one clears the selection."""
+        if work := self.work:
+            first, last = sorted((round(start), round(stop)))
+            first, last = max(0, first), min(work.frames, last)
+            work.selection = (first, last) if last > first else None
+            self.place_changed.emit()
+
+    def set_channel(self, channel: int) -> None:
+        """Show another channel in the Loupe."""
+        if self.work and 0 <= channel < self.work.channels:
+            self.work.channel = channel
+            self.place_changed.emit()
+            self.view_changed.emit()
+
+    def set_sensitivity(self, kind: str, value: float) -> None:
+        """Sift the findings of a kind anew; nothing is measured again."""
+        if self.work:
+            self.work.sensitivity[kind] = value
+            self.findings_changed.emit()
+
+    def focus(self, finding: Finding | None) -> None:
+        """Look at a finding: the Passage and the Loupe go there."""
+        work = self.work
+        if work is None:
+            return
+        work.focus = finding
+        if finding is not None:
+            length = finding.stop - finding.start
+            work.cursor = finding.start
+            work.channel = finding.channels[0]
+            shown = max(LOUPE_FRAMES, min(LONGEST_LOUPE, 5 * length))
+            middle = (finding.start + finding.stop) / 2
+            work.loupe = Window(middle - shown / 2, middle + shown / 2).within(work.frames)
+            work.passage = work.passage.showing(finding.start, finding.stop, work.frames)
+            self.place_changed.emit()
+            self.view_changed.emit()
+        self.focus_changed.emit()
+
+    def focus_neighbour(self, step: int) -> None:
+        """Go to the next (1) or previous (−1) open finding."""
+        if work := self.work:
+            finding = neighbour(work.listing().open, work.cursor, work.focus, step)
+            if finding is None:
+                self.said.emit("There is no open finding." if work.survey else "Survey first (F5) to list findings.")
+            else:
+                self.focus(finding)
+
+    def keep(self) -> None:
+        """Leave the finding in focus as it is, on purpose, and go on to the next."""
+        work = self.work
+        if work is None or work.focus is None:
+            return
+        finding = work.focus
+        if work.state_of(finding) is not State.OPEN:
+            self.said.emit(f"This finding is {work.state_of(finding).value} already.")
+            return
+        work.history.push(Edit("keep as it is", kept=(finding.id,)), work.version)
+        self.findings_changed.emit()
+        self.version_changed.emit()
+        self.focus_neighbour(1)
+        self.said.emit("Kept as it is. Undo takes that back.")
+
+    def undo(self) -> None:
+        """Take back the last step."""
+        if self.work and (edit := self.work.history.undo()):
+            self._stepped(edit, "Undone")
+
+    def redo(self) -> None:
+        """Bring back the step undone last."""
+        if self.work and (edit := self.work.history.redo()):
+            self._stepped(edit, "Done again")
+
+    def _stepped(self, edit: Edit, what: str) -> None:
+        work = self.work
+        assert work is not None
+        decided = {finding_id for mend in edit.mends for finding_id in mend.finding_ids} | set(edit.kept)
+        if len(decided) == 1 and (found := next((f for f in work.findings if f.id in decided), None)):
+            self.focus(found)
+        else:
+            self.focus_changed.emit()
+        self.version_changed.emit()
+        self.findings_changed.emit()
+        count = f" ({format_count(len(edit.mends), 'mend')})" if len(edit.mends) > 1 else ""
+        self.said.emit(f"{what}: {edit.title}{count}.")

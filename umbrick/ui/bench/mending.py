@@ -1,0 +1,227 @@
+"""Candidates for the finding in focus, and mending: one finding, or all alike."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from PySide6.QtCore import QObject, Signal
+
+from umbrick.core.errors import CancelledError
+from umbrick.core.mend.applying import Mended, apply_method
+from umbrick.core.mend.method import Candidate, Method
+from umbrick.core.mend.place import Place, mask_of
+from umbrick.core.mend.registry import method_for
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import amplitude_to_db, format_count, format_db
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.work import Work
+
+PICTURE_MARGIN = 12
+
+
+@dataclass(frozen=True, eq=False)
+class Offer:
+    """A candidate as computed for a finding: the version it would give, its peak, and samples for a small picture."""
+
+    candidate: Candidate
+    mended: Mended
+    peak: float
+    before: npt.NDArray[np.float32]
+    after: npt.NDArray[np.float32]
+
+
+@dataclass
+class Offers:
+    """What is offered for one finding in one version; ``offers`` fill up in the order of the method's candidates."""
+
+    finding: Finding
+    version: Version
+    method: Method
+    offers: list[Offer | None] = field(default_factory=list)
+    chosen: int = 0
+
+    @property
+    def current(self) -> Offer | None:
+        """The chosen candidate, if it has been computed."""
+        return self.offers[self.chosen] if self.chosen < len(self.offers) else None
+
+
+class Mending(QObject):
+    """Computes candidates in the background, newest request first, and applies what is chosen."""
+
+    offers_changed = Signal()
+    changed = Signal()
+    """Mending all alike has begun or ended."""
+    progressed = Signal(float)
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self._bench = bench
+        self.offers: Offers | None = None
+        self.job: Job | None = None
+        self._offering: Job | None = None
+        bench.focus_changed.connect(self._refresh)
+        bench.version_changed.connect(self._refresh)
+        bench.findings_changed.connect(self._refresh)
+        bench.recording_changed.connect(self._refresh)
+
+    def choose(self, index: int) -> None:
+        """Choose a candidate, counted from 0: strips and loop show it."""
+        if self.offers and index < len(self.offers.offers) and index != self.offers.chosen:
+            self.offers.chosen = index
+            self.offers_changed.emit()
+
+    def mend(self) -> None:
+        """Mend the finding in focus with the chosen candidate, and go on to the next."""
+        work, offers = self._bench.work, self.offers
+        if work is None or offers is None:
+            return
+        offer = offers.current
+        if offer is None:
+            self._bench.said.emit("This candidate is still being computed.")
+            return
+        work.peaks[offer.mended.version] = max(work.peak, offer.mended.peak)
+        self._push(work, f"{offers.method.name} at one place", offer.mended)
+        self._bench.focus_neighbour(1)
+
+    def mend_all(self, findings: Sequence[Finding]) -> None:
+        """Mend findings of one kind, each with its best candidate, as one step."""
+        work = self._bench.work
+        method = method_for(findings[0].kind) if findings else None
+        if work is None or method is None or self.job is not None:
+            return
+        places = [Place.of(finding) for finding in findings]
+        damage = work.damage(findings[0].kind)
+        version = work.version
+
+        def mend(job: Job) -> Mended:
+            mended = apply_method(version, method, {}, places, damage, job.report, job.is_cancelled)
+            work.measure_peak(mended.version)
+            return mended
+
+        self.job = self._bench.jobs.start(
+            f"mending {len(findings)}", mend, lambda m: self._all_mended(work, version, method, m)
+        )
+        self.job.progressed.connect(self.progressed)
+        self.job.failed.connect(self._bench.failed)
+        self.job.cancelled.connect(lambda: self._bench.said.emit("Mending stopped; nothing was changed."))
+        self.job.ended.connect(self._ended)
+        self.changed.emit()
+
+    def stop(self) -> None:
+        """Stop mending all alike."""
+        if self.job:
+            self.job.cancel()
+
+    def reason_not_to_mend(self) -> str:
+        """Return why the finding in focus cannot be mended now, or nothing."""
+        work = self._bench.work
+        if work is None or work.focus is None:
+            return "Choose a finding first (N goes to the next)."
+        state = work.state_of(work.focus)
+        if state is not State.OPEN:
+            return f"This finding is {state.value} already; undo to change that."
+        if method_for(work.focus.kind) is None:
+            return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
+        return "Mending all alike is under way." if self.job else ""
+
+    def _all_mended(self, work: Work, version: Version, method: Method, mended: Mended) -> None:
+        if work.version is not version:
+            self._bench.failed.emit("The recording was changed while mending; nothing was applied. Mend all again.")
+            return
+        self._push(work, f"{method.name} {format_count(len(mended.mends), 'place')}", mended)
+        gain_db = work.fitting_gain_db
+        if gain_db < 0:
+            peak = format_db(amplitude_to_db(work.peak))
+            self._bench.said.emit(
+                f"Mended {format_count(len(mended.mends), 'place')}. Peaks reach {peak}; "
+                f"saving offers to lower all by {format_db(-gain_db, 'dB').lstrip('+')}."
+            )
+
+    def _push(self, work: Work, title: str, mended: Mended) -> None:
+        work.push(Edit(title, mended.mends), mended.version)
+        if work is self._bench.work:
+            self._bench.version_changed.emit()
+            self._bench.findings_changed.emit()
+            self._bench.focus_changed.emit()
+        self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
+
+    def _ended(self) -> None:
+        self.job = None
+        self.changed.emit()
+
+    def _refresh(self) -> None:
+        """Offer candidates for the finding in focus, unless they are on offer already."""
+        work = self._bench.work
+        finding = work.focus if work else None
+        method = method_for(finding.kind) if finding else None
+        if work is None or finding is None or method is None or work.state_of(finding) is not State.OPEN:
+            if self.offers is not None:
+                self._cancel_offering()
+                self.offers = None
+                self.offers_changed.emit()
+            return
+        if self.offers and self.offers.finding is finding and self.offers.version is work.version:
+            return
+        self._cancel_offering()
+        offers = Offers(finding, work.version, method, [None] * len(method.candidates))
+        damage = [place for place in work.damage(finding.kind) if abs(place.start - finding.start) < 4 * work.rate]
+        offers.chosen = _best(work, finding, damage, method)
+        self.offers = offers
+        self._offering = self._bench.jobs.start(
+            "candidates", lambda job: _compute(job, work, offers, damage), lambda _: None
+        )
+        self._offering.came.connect(lambda came: self._offered(offers, *came))
+        self._offering.failed.connect(self._bench.failed)
+        self.offers_changed.emit()
+
+    def _cancel_offering(self) -> None:
+        if self._offering:
+            self._offering.cancel()
+            self._offering = None
+
+    def _offered(self, offers: Offers, index: int, offer: Offer) -> None:
+        if offers is self.offers:
+            offers.offers[index] = offer
+            self.offers_changed.emit()
+
+
+def _best(work: Work, finding: Finding, damage: list[Place], method: Method) -> int:
+    """Return which candidate the method itself would choose here."""
+    context = round(method.context_seconds * work.rate)
+    start, stop = max(0, finding.start - context), min(work.frames, finding.stop + context)
+    mask = mask_of([*damage, Place.of(finding)], start, stop, work.channels)
+    return method.prefer(mask[:, list(finding.channels)])
+
+
+def _compute(job: Job, work: Work, offers: Offers, damage: list[Place]) -> None:
+    """Compute the quick candidates first, so that something is seen at once."""
+    finding, version = offers.finding, offers.version
+    start, stop = max(0, finding.start - PICTURE_MARGIN), min(version.frames, finding.stop + PICTURE_MARGIN)
+    channel = finding.channels[0]
+    before = version.read(start, stop)[:, channel]
+    for index in reversed(range(len(offers.method.candidates))):
+        candidate = offers.method.candidates[index]
+        mended = apply_method(
+            version,
+            offers.method,
+            candidate.settings,
+            [Place.of(finding)],
+            damage,
+            is_cancelled=job.is_cancelled,
+            workers=1,
+        )
+        if job.is_cancelled():
+            raise CancelledError
+        after = mended.version.read(start, stop)[:, channel]
+        span = mended.version.read(finding.start, finding.stop)[:, list(finding.channels)]
+        offer: Any = Offer(candidate, mended, float(np.abs(span).max()), before, after)
+        job.came.emit((index, offer))

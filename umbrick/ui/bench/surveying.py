@@ -1,0 +1,74 @@
+"""Surveying the current recording: findings appear as they are found."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from umbrick.core.errors import CancelledError
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Survey, Surveyor
+from umbrick.core.units import format_clock, format_count
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.work import Work
+
+
+class Surveying(QObject):
+    """Runs surveys, one at a time."""
+
+    changed = Signal()
+    """A survey has begun or ended."""
+    progressed = Signal(float)
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self._bench = bench
+        self.job: Job | None = None
+
+    def start(self) -> None:
+        """Survey the current version of the current recording."""
+        work = self._bench.work
+        if work is None or self.job is not None:
+            return
+        work.survey_count += 1
+        surveyor = Surveyor(work.version, work.recording.format.bits, list(KINDS.values()))
+
+        def survey(job: Job) -> Survey:
+            try:
+                return surveyor.run(job.report, job.is_cancelled, job.came.emit)
+            except CancelledError:
+                job.came.emit(surveyor.so_far())
+                raise
+
+        self.job = self._bench.jobs.start("survey", survey, lambda result: self._finished(work, result))
+        self.job.came.connect(lambda result: self._take(work, result))
+        self.job.progressed.connect(self.progressed)
+        self.job.failed.connect(self._bench.failed)
+        self.job.cancelled.connect(lambda: self._stopped(work))
+        self.job.ended.connect(self._ended)
+        self.changed.emit()
+
+    def stop(self) -> None:
+        """Stop, and keep what came."""
+        if self.job:
+            self.job.cancel()
+
+    def _take(self, work: Work, survey: Survey) -> None:
+        work.take_survey(survey)
+        if work is self._bench.work:
+            self._bench.findings_changed.emit()
+
+    def _finished(self, work: Work, survey: Survey) -> None:
+        self._take(work, survey)
+        found = len(work.listing().open)
+        self._bench.said.emit(
+            f"Survey done: {format_count(found, 'open finding')}." if found else "Survey done: no faults found."
+        )
+
+    def _stopped(self, work: Work) -> None:
+        frames = work.survey.frames if work.survey else 0
+        self._bench.said.emit(f"Survey stopped at {format_clock(frames, work.rate, 0)}; what came is listed.")
+
+    def _ended(self) -> None:
+        self.job = None
+        self.changed.emit()

@@ -1,0 +1,230 @@
+"""Every command of the bench, in the order of the menus."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Protocol
+
+from umbrick.core.mend.registry import METHODS
+from umbrick.core.survey.finding import State
+from umbrick.playback.engine import Hearing
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.saving import Saving
+from umbrick.ui.bench.surveying import Surveying
+from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.commands import Command, always
+from umbrick.ui.strips.strip import ZOOM_STEP
+
+
+class Dialogs(Protocol):
+    """What the window does for commands that ask something first, or change the window itself."""
+
+    def ask_open(self) -> None: ...
+    def open_demo(self) -> None: ...
+    def close_recording(self) -> None: ...
+    def ask_save(self) -> None: ...
+    def ask_mend_all(self) -> None: ...
+    def close(self) -> object: ...
+    def show_keys(self) -> None: ...
+    def show_about(self) -> None: ...
+    def toggle_docket(self) -> None: ...
+    def toggle_treatment(self) -> None: ...
+    def toggle_dusk(self) -> None: ...
+    def is_dusk(self) -> bool: ...
+    def stop_jobs(self) -> None: ...
+    def job_title(self) -> str: ...
+
+
+def command_table(
+    bench: Bench,
+    surveying: Surveying,
+    mending: Mending,
+    listening: Listening,
+    saving: Saving,
+    viewing: Viewing,
+    dialogs: Dialogs,
+) -> list[Command]:
+    """Return the table."""
+
+    def nothing_open() -> str:
+        return "" if bench.work else "Open a recording first (Ctrl+O)."
+
+    def no_findings() -> str:
+        if not bench.work or not bench.work.survey:
+            return nothing_open() or "Survey first (F5)."
+        return "" if bench.work.listing().open else "There is no open finding left."
+
+    def no_focus() -> str:
+        return mending.reason_not_to_mend()
+
+    def not_keepable() -> str:
+        work = bench.work
+        if work is None or work.focus is None:
+            return "Choose a finding first (N goes to the next)."
+        state = work.state_of(work.focus)
+        return "" if state is State.OPEN else f"This finding is {state.value} already."
+
+    def nothing_to_undo() -> str:
+        return "" if bench.work and bench.work.history.undo_title else "There is nothing to undo."
+
+    def nothing_to_redo() -> str:
+        return "" if bench.work and bench.work.history.redo_title else "There is nothing to do again."
+
+    def no_offer(index: int) -> Callable[[], str]:
+        def reason() -> str:
+            offers = mending.offers
+            return "" if offers and index < len(offers.offers) else "No candidate of this number is on offer."
+
+        return reason
+
+    def surveying_now() -> str:
+        return nothing_open() or ("A survey is under way (Esc stops it)." if surveying.job else "")
+
+    def saving_now() -> str:
+        return nothing_open() or ("A file is being written." if saving.job else "")
+
+    def zoom_passage(factor: float) -> Callable[[], None]:
+        def run() -> None:
+            if work := bench.work:
+                shown = work.passage.start <= work.cursor < work.passage.stop
+                bench.zoom_passage(factor, work.cursor if shown else (work.passage.start + work.passage.stop) / 2)
+
+        return run
+
+    def zoom_loupe(factor: float) -> Callable[[], None]:
+        def run() -> None:
+            if work := bench.work:
+                bench.zoom_loupe(factor, (work.loupe.start + work.loupe.stop) / 2)
+
+        return run
+
+    def scroll(share: float) -> Callable[[], None]:
+        def run() -> None:
+            if work := bench.work:
+                bench.set_passage(work.passage.scrolled(share * work.passage.length, work.frames))
+
+        return run
+
+    def go_to(frame: Callable[[], int]) -> Callable[[], None]:
+        def run() -> None:
+            bench.set_cursor(frame())
+            if work := bench.work:
+                bench.set_passage(work.passage.showing(work.cursor, work.cursor, work.frames, margin=0.0))
+
+        return run
+
+    def show_all() -> None:
+        if work := bench.work:
+            bench.zoom_passage(1e9, work.cursor)
+
+    def show_selection() -> None:
+        work = bench.work
+        if work and work.selection:
+            start, stop = work.selection
+            bench.set_passage(type(work.passage)(start, stop))
+
+    def no_selection() -> str:
+        return (
+            "" if bench.work and bench.work.selection else "Select something first: drag in the Passage or the Loupe."
+        )
+
+    def next_channel() -> None:
+        if work := bench.work:
+            bench.set_channel((work.channel + 1) % work.channels)
+
+    def one_channel() -> str:
+        return nothing_open() or ("" if bench.work and bench.work.channels > 1 else "The recording has one channel.")
+
+    def toggle_follow() -> None:
+        viewing.follows = not viewing.follows
+
+    def start() -> int:
+        return 0
+
+    def end() -> int:
+        return bench.work.frames if bench.work else 0
+
+    return [
+        Command("open", "&Recording", "Open…", "Open recordings from files", dialogs.ask_open, ("Ctrl+O",)),
+        Command("demo", "&Recording", "Open the demo", "Open the demo recordings", dialogs.open_demo),
+        Command("save", "&Recording", "Save a copy…", "Save the mended recording as a file", dialogs.ask_save,
+                ("Ctrl+S",), saving_now, separated=True),
+        Command("close", "&Recording", "Close", "Take this recording off the bench", dialogs.close_recording,
+                ("Ctrl+W",), nothing_open),
+        Command("quit", "&Recording", "Quit", "Close Umbrick", lambda: dialogs.close() and None, ("Ctrl+Q",), separated=True),
+        Command("undo", "&Edit", "Undo", "Take back the last step", bench.undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2"),
+        Command("redo", "&Edit", "Do again", "Bring back what was undone", bench.redo, ("Ctrl+Shift+Z",),
+                nothing_to_redo, icon="redo-2"),
+        Command("clear", "&Edit", "Clear the selection", "Select nothing", lambda: bench.select(0, 0), ("Ctrl+D",),
+                no_selection, separated=True),
+        Command("zoom_in", "&View", "Passage: closer", "Zoom the Passage in about the cursor",
+                zoom_passage(1 / ZOOM_STEP**2), ("+", "="), nothing_open),
+        Command("zoom_out", "&View", "Passage: further", "Zoom the Passage out about the cursor",
+                zoom_passage(ZOOM_STEP**2), ("-",), nothing_open),
+        Command("show_all", "&View", "Passage: everything", "Show the whole recording in the Passage", show_all, ("0",),
+                nothing_open),
+        Command("show_selection", "&View", "Passage: the selection", "Fill the Passage with the selection", show_selection,
+                ("S",), no_selection),
+        Command("scroll_left", "&View", "Passage: earlier", "Move the Passage back", scroll(-0.5), ("PgUp",), nothing_open),
+        Command("scroll_right", "&View", "Passage: later", "Move the Passage on", scroll(0.5), ("PgDown",), nothing_open),
+        Command("loupe_in", "&View", "Loupe: closer", "Show fewer samples in the Loupe", zoom_loupe(1 / ZOOM_STEP**2),
+                ("Ctrl++", "Ctrl+="), nothing_open, separated=True),
+        Command("loupe_out", "&View", "Loupe: further", "Show more samples in the Loupe", zoom_loupe(ZOOM_STEP**2),
+                ("Ctrl+-",), nothing_open),
+        Command("channel", "&View", "Loupe: next channel", "Show the next channel in the Loupe", next_channel, ("C",),
+                one_channel),
+        Command("start", "&View", "Cursor to the start", "Go to the first sample", go_to(start), ("Home",), nothing_open,
+                separated=True),
+        Command("end", "&View", "Cursor to the end", "Go to the end", go_to(end), ("End",), nothing_open),
+        Command("step_left", "&View", "Cursor one sample back", "Move the cursor by a sample",
+                lambda: bench.step_cursor(-1), ("Left",), nothing_open),
+        Command("step_right", "&View", "Cursor one sample on", "Move the cursor by a sample",
+                lambda: bench.step_cursor(1), ("Right",), nothing_open),
+        Command("step_left_10", "&View", "Cursor ten samples back", "Move the cursor by ten samples",
+                lambda: bench.step_cursor(-10), ("Shift+Left",), nothing_open),
+        Command("step_right_10", "&View", "Cursor ten samples on", "Move the cursor by ten samples",
+                lambda: bench.step_cursor(10), ("Shift+Right",), nothing_open),
+        Command("docket", "&View", "Docket", "Show or hide the docket", dialogs.toggle_docket, ("F7",), separated=True),
+        Command("treatment", "&View", "Treatment", "Show or hide the treatment panel", dialogs.toggle_treatment, ("F8",)),
+        Command("dusk", "&View", "Dusk", "Dark colours for a dark room", dialogs.toggle_dusk, ("F9",),
+                checked=dialogs.is_dusk),
+        Command("survey", "&Survey", "Survey", "Measure the recording and list its faults", surveying.start, ("F5",),
+                surveying_now),
+        Command("next", "&Survey", "Next finding", "Go to the next open finding", lambda: bench.focus_neighbour(1), ("N",),
+                no_findings, separated=True),
+        Command("previous", "&Survey", "Previous finding", "Go to the previous open finding",
+                lambda: bench.focus_neighbour(-1), ("Shift+N",), no_findings),
+        Command("mend", "&Mend", "Mend", "Apply the chosen candidate and go to the next finding", mending.mend,
+                ("Return", "Enter"), no_focus),
+        Command("keep", "&Mend", "Keep", "Leave this finding as it is, on purpose", bench.keep, ("K",), not_keepable),
+        Command("mend_all", "&Mend", "Mend all like this…", "Mend all open findings of this kind, with exceptions",
+                dialogs.ask_mend_all, ("Shift+Return", "Shift+Enter"), no_findings),
+        *(
+            Command(f"candidate_{index + 1}", "&Mend", f"Candidate {index + 1}", "Show and hear this candidate",
+                    lambda index=index: mending.choose(index), (str(index + 1),), no_offer(index), separated=index == 0)
+            for index in range(max(len(method.candidates) for method in METHODS.values()))
+        ),
+        Command("stop", "&Mend", "Stop", "Stop the work that is under way", dialogs.stop_jobs, ("Esc",),
+                lambda: "" if dialogs.job_title() else "Nothing is under way.", separated=True),
+        Command("play", "&Listen", "Play or stop", "Play from the cursor, or stop", listening.toggle, ("Space",),
+                nothing_open, icon="play"),
+        Command("loop", "&Listen", "Loop", "Play the selection, or around the finding, round and round",
+                lambda: listening.set_loops(not listening.loops), ("L",), nothing_open, lambda: listening.loops,
+                icon="repeat"),
+        Command("to_start", "&Listen", "Back to the start", "Go to the first sample", go_to(start), (), nothing_open,
+                icon="skip-back"),
+        Command("flip", "&Listen", "Before / after", "Switch between before and after, at the same place", listening.flip,
+                ("B",), nothing_open, separated=True),
+        Command("residue", "&Listen", "Residue", "Hear what the mends took out",
+                lambda: listening.hear(Hearing.AFTER if listening.hearing is Hearing.RESIDUE else Hearing.RESIDUE), ("R",),
+                nothing_open, lambda: listening.hearing is Hearing.RESIDUE),
+        Command("match", "&Listen", "Match loudness", "Play before and after equally loud",
+                lambda: listening.set_matches_loudness(not listening.matches_loudness), ("M",), nothing_open,
+                lambda: listening.matches_loudness),
+        Command("follow", "&Listen", "Follow the playhead", "Move the Passage along while playing", toggle_follow, ("F",),
+                always, lambda: viewing.follows),
+        Command("keys", "&Help", "Keys", "Show every key on one sheet", dialogs.show_keys, ("F1",)),
+        Command("about", "&Help", "About Umbrick", "Version and licences", dialogs.show_about),
+    ]  # fmt: skip

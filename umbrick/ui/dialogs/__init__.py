@@ -1,0 +1,1 @@
+"""Dialogs: saving, mending all alike, and the sheet of keys."""

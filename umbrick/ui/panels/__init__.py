@@ -1,0 +1,1 @@
+"""The panels around the strips: docket, treatment, header and status line."""

@@ -1,0 +1,305 @@
+"""The docket: findings by kind, with evidence, severity, confidence and state."""
+
+from __future__ import annotations
+
+from collections import Counter
+from typing import Any
+
+from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QLabel,
+    QListView,
+    QProgressBar,
+    QPushButton,
+    QSlider,
+    QStyle,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from umbrick.core.survey.detector import Kind
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.units import format_clock, format_count, format_integer
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.surveying import Surveying
+from umbrick.ui.bench.work import Listing, Work
+from umbrick.ui.icons import draw_glyph
+from umbrick.ui.theme import emphasised
+
+_Index = QModelIndex | QPersistentModelIndex
+_NOWHERE = QModelIndex()
+_ROW_HEIGHT = 40
+_HEADING_HEIGHT = 30
+
+
+class DocketModel(QAbstractListModel):
+    """A row for each kind that has findings, and under it one for each finding."""
+
+    ENTRY = Qt.ItemDataRole.UserRole
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._listing: Listing | None = None
+        self._rate = 1
+        self._rows: list[Finding | Kind] = []
+
+    def show(self, work: Work | None) -> None:
+        """List the findings of a recording, as they are now."""
+        listing = work.listing() if work else None
+        if listing is self._listing:
+            return
+        self.beginResetModel()
+        self._listing, self._rate = listing, work.rate if work else 1
+        self._rows = []
+        for kind in KINDS.values():
+            own = [finding for finding in (listing.findings if listing else ()) if finding.kind == kind.name]
+            if own:
+                self._rows += [kind, *own]
+        self.endResetModel()
+
+    def rowCount(self, parent: _Index = _NOWHERE) -> int:
+        """Return the number of rows."""
+        return 0 if parent.isValid() else len(self._rows)
+
+    def data(self, index: _Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Return a row's entry, or the words a screen reader speaks for it."""
+        entry = self._rows[index.row()]
+        if role == self.ENTRY:
+            return entry
+        if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole):
+            if isinstance(entry, Kind):
+                return f"{entry.title}: {self.count(entry)}"
+            state = self.state_of(entry).value
+            clock = format_clock(entry.start, self._rate)
+            return (
+                f"{clock}, {entry.evidence}; severity {entry.severity:.2f}, confidence {entry.confidence:.2f}, {state}"
+            )
+        return None
+
+    def flags(self, index: _Index) -> Qt.ItemFlag:
+        """Headings cannot be chosen."""
+        if isinstance(self._rows[index.row()], Kind):
+            return Qt.ItemFlag.ItemIsEnabled
+        return Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+
+    def state_of(self, finding: Finding) -> State:
+        """Return a finding's state."""
+        return self._listing.state_of(finding) if self._listing else State.OPEN
+
+    def clock(self, finding: Finding) -> str:
+        """Return where a finding begins."""
+        return format_clock(finding.start, self._rate)
+
+    def count(self, kind: Kind) -> int:
+        """Return how many findings of a kind are listed."""
+        return sum(isinstance(row, Finding) and row.kind == kind.name for row in self._rows)
+
+    def row_of(self, finding: Finding | None) -> int:
+        """Return a finding's row, or −1."""
+        return next((i for i, row in enumerate(self._rows) if finding is not None and row is finding), -1)
+
+
+class _Delegate(QStyledItemDelegate):
+    def __init__(self, model: DocketModel, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._model = model
+        self.theme = themes.DAYLIGHT
+
+    def sizeHint(self, option: QStyleOptionViewItem, index: _Index) -> QSize:
+        is_heading = isinstance(index.data(DocketModel.ENTRY), Kind)
+        return QSize(100, _HEADING_HEIGHT if is_heading else _ROW_HEIGHT)
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: _Index) -> None:
+        entry = index.data(DocketModel.ENTRY)
+        rect = QRectF(option.rect)  # type: ignore[attr-defined]
+        if isinstance(entry, Kind):
+            self._paint_kind(painter, rect, entry)
+        else:
+            chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
+            self._paint_finding(painter, rect, entry, chosen)
+
+    def _paint_kind(self, painter: QPainter, rect: QRectF, kind: Kind) -> None:
+        theme = self.theme
+        painter.setPen(theme.color("rule"))
+        painter.drawLine(rect.topLeft() + QPointF(12, 0.5), rect.topRight() + QPointF(-12, 0.5))
+        draw_glyph(
+            painter, kind.family, QPointF(rect.left() + 22, rect.center().y()), 11, theme.family(kind.family), True
+        )
+        painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
+        painter.setPen(theme.color("ink"))
+        inner = rect.adjusted(36, 0, -14, 0)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, kind.title)
+        painter.setPen(theme.color("faint"))
+        painter.drawText(
+            inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, format_integer(self._model.count(kind))
+        )
+
+    def _paint_finding(self, painter: QPainter, rect: QRectF, finding: Finding, chosen: bool) -> None:
+        theme = self.theme
+        state = self._model.state_of(finding)
+        if chosen:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+            painter.setPen(theme.color("mended"))
+            painter.setBrush(theme.color("raised"))
+            painter.drawRoundedRect(rect.adjusted(6.5, 1.5, -6.5, -1.5), 4, 4)
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+        inner = rect.adjusted(36, 4, -14, -4)
+        upper, lower = inner.adjusted(0, 0, 0, -16), inner.adjusted(0, 16, 0, 0)
+        painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
+        painter.setPen(theme.color("ink" if state is State.OPEN else "faint"))
+        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._model.clock(finding))
+        right = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight
+        if state is State.OPEN:
+            bar = QRectF(inner.right() - 44, upper.center().y() - 1, 44, 3)
+            painter.fillRect(bar, theme.color("rule"))
+            bar.setWidth(44 * finding.severity)
+            painter.fillRect(bar, theme.family(KINDS[finding.kind].family))
+        else:
+            painter.setFont(themes.font(12))
+            painter.setPen(theme.color("mended" if state is State.MENDED else "faint"))
+            painter.drawText(upper, right, state.value)
+        painter.setFont(themes.font(11))
+        painter.setPen(theme.color("faint"))
+        painter.drawText(lower, right, f"{100 * finding.confidence:.0f} %")
+        words = painter.fontMetrics().elidedText(finding.evidence, Qt.TextElideMode.ElideRight, int(lower.width() - 40))
+        painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)
+
+
+class Docket(QWidget):
+    """Lists findings, sifts them by sensitivity, and follows the focus."""
+
+    def __init__(self, bench: Bench, surveying: Surveying, survey_button: QPushButton) -> None:
+        super().__init__()
+        self._bench = bench
+        self._surveying = surveying
+        self.setAccessibleName("Docket")
+        heading = QLabel("Docket")
+        heading.setProperty("role", "heading")
+        self.prognosis = QLabel()
+        self.prognosis.setProperty("role", "faint")
+        self.prognosis.setWordWrap(True)
+        self.counts = QLabel()
+        self.counts.setWordWrap(True)
+        self.progress = QProgressBar(maximum=1000, textVisible=False)
+        self.progress.hide()
+        self.sensitivity = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=100)
+        self.sensitivity.setAccessibleName("Sensitivity for clipping")
+        self.sensitivity.setToolTip("Left: only what is certain. Right: everything that was measured. Sifts at once.")
+        self.sensitivity.valueChanged.connect(self._sensitivity_moved)
+        sensitivity_label = QLabel("Sensitivity")
+        sensitivity_label.setProperty("role", "faint")
+        self.sensitivity_value = QLabel()
+        self.sensitivity_value.setProperty("role", "faint")
+        self.model = DocketModel()
+        self.list = QListView()
+        self.list.setAccessibleName("Findings")
+        self.list.setModel(self.model)
+        self.list.setUniformItemSizes(False)
+        self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self._delegate = _Delegate(self.model, self.list)
+        self.list.setItemDelegate(self._delegate)
+        self.list.selectionModel().currentChanged.connect(self._chosen)
+        self.hint = QLabel()
+        self.hint.setProperty("role", "faint")
+        self.hint.setWordWrap(True)
+
+        head = QHBoxLayout()
+        head.addWidget(heading)
+        head.addStretch()
+        head.addWidget(survey_button)
+        sift = QHBoxLayout()
+        sift.addWidget(sensitivity_label)
+        sift.addWidget(self.sensitivity)
+        sift.addWidget(self.sensitivity_value)
+        top = QVBoxLayout()
+        top.setContentsMargins(16, 10, 12, 4)
+        top.setSpacing(6)
+        top.addLayout(head)
+        for widget in (self.progress, self.prognosis, self.counts):
+            top.addWidget(widget)
+        top.addLayout(sift)
+        foot = QVBoxLayout()
+        foot.setContentsMargins(16, 4, 12, 8)
+        foot.addWidget(self.hint)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addLayout(top)
+        layout.addWidget(self.list, 1)
+        layout.addLayout(foot)
+
+        bench.recording_changed.connect(self._refresh)
+        bench.findings_changed.connect(self._refresh)
+        bench.version_changed.connect(self._refresh)
+        bench.focus_changed.connect(self._follow_focus)
+        surveying.changed.connect(self._refresh)
+        surveying.progressed.connect(lambda share: self.progress.setValue(round(1000 * share)))
+        self._refresh()
+
+    def set_theme(self, theme: themes.Theme) -> None:
+        """Use another theme's colours."""
+        self._delegate.theme = theme
+        self.list.viewport().update()
+
+    def _refresh(self) -> None:
+        work = self._bench.work
+        self.model.show(work)
+        self.progress.setVisible(self._surveying.job is not None)
+        surveyed = work is not None and work.survey is not None
+        for widget in (self.sensitivity, self.prognosis, self.counts):
+            widget.setEnabled(surveyed)
+        if work is None:
+            self.prognosis.setText("")
+            self.counts.setText("")
+            self.hint.setText("Open a recording, then survey it.")
+            return
+        if work.survey is None:
+            self.prognosis.setText("Not surveyed yet: F5 measures it and lists what it finds.")
+            self.counts.setText("")
+            self.hint.setText("")
+        else:
+            listing = work.listing()
+            states = Counter(listing.state_of(finding) for finding in listing.findings)
+            self.prognosis.setText(work.survey.measures(work.sensitivity).prognosis.reason)
+            self.counts.setText(
+                emphasised(format_count(len(listing.findings), "finding"))
+                + " · "
+                + " · ".join(f"{format_integer(states[state])} {state.value}" for state in State if states[state])
+            )
+            self.hint.setText("N next · Enter mend · K keep")
+        value = work.sensitivity_of("clipping")
+        self.sensitivity_value.setText(f"{value:.2f}")
+        if self.sensitivity.value() != round(100 * value):
+            self.sensitivity.blockSignals(True)
+            self.sensitivity.setValue(round(100 * value))
+            self.sensitivity.blockSignals(False)
+        self._follow_focus()
+
+    def _sensitivity_moved(self, value: int) -> None:
+        self._bench.set_sensitivity("clipping", value / 100)
+
+    def _follow_focus(self) -> None:
+        row = self.model.row_of(self._bench.work.focus) if self._bench.work else -1
+        selection = self.list.selectionModel()
+        if row >= 0 and self.list.currentIndex().row() != row:
+            index = self.model.index(row)
+            selection.blockSignals(True)
+            self.list.setCurrentIndex(index)
+            selection.blockSignals(False)
+            self.list.scrollTo(index)
+            self.list.viewport().update()
+        elif row < 0:
+            selection.clear()
+
+    def _chosen(self, index: QModelIndex, _: QModelIndex) -> None:
+        entry = index.data(DocketModel.ENTRY) if index.isValid() else None
+        if isinstance(entry, Finding):
+            self._bench.focus(entry)

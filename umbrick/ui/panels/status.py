@@ -1,0 +1,90 @@
+"""The status line: what just happened, and what is under the pointer."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
+
+from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_integer, format_length
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.viewing import Pointed, Viewing
+from umbrick.ui.theme import emphasised
+
+
+class StatusLine(QWidget):
+    """One line at the bottom; failures stay, in the colour for faults, until something else is said."""
+
+    def __init__(self, bench: Bench, viewing: Viewing, listening: Listening) -> None:
+        super().__init__()
+        self._bench = bench
+        self._listening = listening
+        self.message = QLabel()
+        self.message.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.message.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.job = QLabel()
+        self.progress = QProgressBar(maximum=1000, textVisible=False)
+        self.progress.setFixedWidth(120)
+        self.stop = QPushButton("Stop  Esc")
+        self.place = QLabel()
+        self.selection = QLabel()
+        self.output = QLabel()
+        for label in (self.job, self.selection, self.output):
+            label.setProperty("role", "faint")
+        self.place.setMinimumWidth(250)
+        self.place.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(16, 4, 16, 4)
+        layout.setSpacing(16)
+        layout.addWidget(self.message, 1)
+        for widget in (self.job, self.progress, self.stop, self.selection, self.place, self.output):
+            layout.addWidget(widget)
+        bench.said.connect(lambda text: self.say(text, wrong=False))
+        bench.failed.connect(lambda text: self.say(text, wrong=True))
+        bench.place_changed.connect(self._refresh)
+        bench.recording_changed.connect(self._refresh)
+        viewing.pointed.connect(self._point)
+        listening.changed.connect(self._refresh)
+        self._pointed: Pointed | None = None
+        self.show_job("")
+        self._refresh()
+
+    def say(self, text: str, wrong: bool) -> None:
+        """Show a sentence."""
+        self.message.setText(text)
+        self.message.setToolTip(text)
+        self.message.setProperty("wrong", wrong)
+        self.message.style().polish(self.message)
+
+    def show_job(self, title: str) -> None:
+        """Show that work is going on, or with an empty title that it is not."""
+        for widget in (self.job, self.progress, self.stop):
+            widget.setVisible(bool(title))
+        self.job.setText(title)
+
+    def _point(self, place: Pointed | None) -> None:
+        self._pointed = place
+        self._refresh()
+
+    def _refresh(self) -> None:
+        work = self._bench.work
+        self.output.setText(f"sound: {self._listening.engine.output_name}")
+        if work is None:
+            self.place.setText("")
+            self.selection.setText("")
+            return
+        frame = self._pointed.frame if self._pointed else work.cursor
+        parts = [emphasised(format_clock(frame, work.rate)), f"sample {format_integer(frame)}"]
+        if self._pointed and self._pointed.value is not None:
+            value = self._pointed.value
+            parts.append(f"{value:+.6f}".replace("-", "−"))
+            parts.append(format_db(amplitude_to_db(value)))
+        elif self._pointed and self._pointed.peak is not None:
+            parts.append(f"peak {format_db(amplitude_to_db(self._pointed.peak))}")
+        self.place.setText(" · ".join(parts))
+        if work.selection:
+            length = work.selection[1] - work.selection[0]
+            self.selection.setText(f"selected {format_count(length, 'sample')} · {format_length(length, work.rate)}")
+        else:
+            self.selection.setText("")

@@ -1,0 +1,239 @@
+"""The treatment panel: what is here, the candidates with small pictures, and what a mend does."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+from umbrick.core.measure.headroom import fitting_gain_db
+from umbrick.core.survey.finding import State
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.mending import Mending, Offer
+from umbrick.ui.strips.polyline import polyline
+from umbrick.ui.theme import emphasised
+
+
+class CandidateCard(QWidget):
+    """One candidate: its number and name, the peak it rebuilds, and the fault with the mend drawn over it."""
+
+    chosen = Signal(int)
+
+    def __init__(self, index: int) -> None:
+        super().__init__()
+        self._index = index
+        self._title = ""
+        self._offer: Offer | None = None
+        self._is_chosen = False
+        self.theme = themes.DAYLIGHT
+        self.setFixedHeight(72)
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def show_candidate(self, title: str, summary: str, offer: Offer | None, is_chosen: bool) -> None:
+        """Show a candidate; ``offer`` is None while it is being computed."""
+        self._title, self._offer, self._is_chosen = title, offer, is_chosen
+        self.setToolTip(f"{summary} (press {self._index + 1})")
+        self.setAccessibleName(
+            f"Candidate {self._index + 1}: {title}, {self._figure()}{', chosen' if is_chosen else ''}"
+        )
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        """Return the usual size."""
+        return QSize(240, 72)
+
+    def _figure(self) -> str:
+        return format_db(amplitude_to_db(self._offer.peak)) if self._offer else "…"
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Choose this candidate."""
+        self.chosen.emit(self._index)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """Choose this candidate by the space bar when it has the keyboard."""
+        if event.key() == Qt.Key.Key_Space:
+            self.chosen.emit(self._index)
+        else:
+            super().keyPressEvent(event)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw the card."""
+        theme = self.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        frame = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter.setPen(QPen(theme.color("mended" if self._is_chosen or self.hasFocus() else "rule"), 1))
+        painter.setBrush(theme.color("raised" if self._is_chosen else "desk"))
+        painter.drawRoundedRect(frame, 4, 4)
+        if self._is_chosen:
+            painter.drawRoundedRect(frame.adjusted(1, 1, -1, -1), 3, 3)
+        line = QRectF(10, 4, self.width() - 20, 20)
+        painter.setFont(themes.font(13, themes.QFont.Weight.DemiBold))
+        painter.setPen(theme.color("mended" if self._is_chosen else "faint"))
+        painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, str(self._index + 1))
+        painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
+        painter.setPen(theme.color("ink"))
+        painter.drawText(line.adjusted(18, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self._title)
+        painter.setFont(themes.font(12))
+        painter.setPen(theme.color("mended" if self._is_chosen else "faint"))
+        painter.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._figure())
+        if self._offer:
+            self._draw_picture(painter, QRectF(12, 27, self.width() - 24, self.height() - 34), self._offer)
+
+    def _draw_picture(self, painter: QPainter, rect: QRectF, offer: Offer) -> None:
+        values = np.concatenate([offer.before, offer.after])
+        low, high = float(values.min()), float(values.max())
+        span = max(high - low, 1e-6)
+
+        def points(samples: npt.NDArray[np.float32]) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+            x = np.linspace(rect.left(), rect.right(), len(samples))
+            return x, rect.bottom() - (samples.astype(np.float64) - low) * rect.height() / span
+
+        painter.setPen(QPen(self.theme.color("ghost"), 1))
+        x, y = points(offer.before)
+        painter.drawPolyline(polyline(x, y))
+        x, y = points(offer.after)
+        changed = np.flatnonzero(offer.before != offer.after)
+        if len(changed):
+            part = slice(max(0, int(changed[0]) - 1), int(changed[-1]) + 2)
+            painter.setPen(QPen(self.theme.color("mended"), 1))
+            for lift in (0.0, 0.7):
+                painter.drawPolyline(polyline(x[part], y[part] + lift))
+
+
+class Treatment(QWidget):
+    """Follows the focus: says what is there, offers candidates, and says what a mend does."""
+
+    def __init__(self, bench: Bench, mending: Mending, buttons: dict[str, QPushButton]) -> None:
+        super().__init__()
+        self._bench = bench
+        self._mending = mending
+        self.theme = themes.DAYLIGHT
+        self.setAccessibleName("Treatment")
+        heading = QLabel("Treatment")
+        heading.setProperty("role", "heading")
+        self.what = QLabel()
+        self.what.setWordWrap(True)
+        self.detail = QLabel()
+        self.detail.setProperty("role", "faint")
+        self.detail.setWordWrap(True)
+        self.cards: list[CandidateCard] = []
+        self._card_box = QVBoxLayout()
+        self._card_box.setSpacing(6)
+        self.legend = QLabel("The level is that of the rebuilt peak.")
+        self.legend.setProperty("role", "faint")
+        self.effect = QLabel()
+        self.effect.setProperty("role", "note")
+        self.effect.setWordWrap(True)
+        rule = QFrame()
+        rule.setProperty("role", "rule")
+        decide = QHBoxLayout()
+        decide.addWidget(buttons["mend"], 3)
+        decide.addWidget(buttons["keep"], 2)
+
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 10, 14, 12)
+        layout.setSpacing(8)
+        layout.addWidget(heading)
+        layout.addWidget(self.what)
+        layout.addWidget(self.detail)
+        layout.addLayout(self._card_box)
+        layout.addWidget(self.legend)
+        layout.addWidget(rule)
+        layout.addWidget(self.effect)
+        layout.addLayout(decide)
+        layout.addWidget(buttons["mend_all"])
+        layout.addStretch()
+        layout.addWidget(buttons["save"])
+
+        for signal in (
+            bench.recording_changed,
+            bench.focus_changed,
+            bench.findings_changed,
+            bench.version_changed,
+            mending.offers_changed,
+            mending.changed,
+        ):
+            signal.connect(self._refresh)
+        self._refresh()
+
+    def set_theme(self, theme: themes.Theme) -> None:
+        """Use another theme's colours."""
+        self.theme = theme
+        for card in self.cards:
+            card.theme = theme
+            card.update()
+
+    def _refresh(self) -> None:
+        work = self._bench.work
+        finding = work.focus if work else None
+        offers = self._mending.offers
+        if work is None:
+            self.what.setText("Nothing is open.")
+            self.detail.setText("")
+        elif finding is None:
+            self.what.setText(emphasised(work.recording.path.name))
+            listing = work.listing()
+            if work.survey is None:
+                self.detail.setText(
+                    "Survey it (F5), then step through the findings with N; what can be done shows here."
+                )
+            else:
+                self.detail.setText(f"{format_count(len(listing.open), 'open finding')}. N goes to the first.")
+        else:
+            channels = "" if work.channels == 1 else f", channel {finding.channels[0] + 1}"
+            self.what.setText(
+                f"{emphasised(KINDS[finding.kind].title)} at {format_clock(finding.start, work.rate)}{channels}"
+            )
+            state = work.state_of(finding)
+            length = format_length(finding.stop - finding.start, work.rate)
+            text = (
+                f"{finding.evidence}, {length}; severity {finding.severity:.2f}, confidence {finding.confidence:.2f}."
+            )
+            if state is not State.OPEN:
+                text += f" It is {state.value}."
+            self.detail.setText(text)
+        self._show_cards()
+        self.legend.setVisible(offers is not None)
+        self.effect.setText(self._effect())
+        self.effect.setVisible(bool(self.effect.text()))
+
+    def _show_cards(self) -> None:
+        offers = self._mending.offers
+        candidates = offers.method.candidates if offers else ()
+        while len(self.cards) < len(candidates):
+            card = CandidateCard(len(self.cards))
+            card.theme = self.theme
+            card.chosen.connect(self._mending.choose)
+            self.cards.append(card)
+            self._card_box.addWidget(card)
+        for index, card in enumerate(self.cards):
+            card.setVisible(index < len(candidates))
+            if offers and index < len(candidates):
+                candidate = candidates[index]
+                card.show_candidate(candidate.title, candidate.summary, offers.offers[index], index == offers.chosen)
+
+    def _effect(self) -> str:
+        """Return what the chosen mend does to time and level, or what has been done to the level already."""
+        work = self._bench.work
+        if work is None:
+            return ""
+        offer = self._mending.offers.current if self._mending.offers else None
+        peak = max(work.peak, offer.peak) if offer else work.peak
+        parts = ["Time: unchanged."] if offer else []
+        level_db = amplitude_to_db(peak)
+        if level_db > 0 and (offer or work.history.latest):
+            gain_db = format_db(-fitting_gain_db(peak), "dB").lstrip("+")
+            reach = "would reach" if offer and offer.peak >= work.peak else "reach"
+            parts.append(
+                f"Level: peaks {reach} {format_db(level_db)}. Saving offers to lower all by {gain_db}, or a float file."
+            )
+        elif offer:
+            parts.append("Level: stays under full scale.")
+        return " ".join(parts)

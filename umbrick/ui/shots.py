@@ -1,0 +1,109 @@
+"""Remakes the pictures in the documentation from the demo, through the real interface: ``./run shots``."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication, QWidget
+
+from umbrick.core.paths import HOME_VARIABLE
+from umbrick.demo import recordings
+from umbrick.playback.simulated import SimulatedOutput
+from umbrick.ui import theme
+from umbrick.ui.window import BenchWindow
+
+_PATIENCE_SECONDS = 120.0
+
+
+class _Photographer:
+    def __init__(self, window: BenchWindow, folder: Path) -> None:
+        self._window = window
+        self._folder = folder
+
+    def wait(self, until: Callable[[], bool]) -> None:
+        """Let the interface work until something is so."""
+        deadline = time.monotonic() + _PATIENCE_SECONDS
+        while not until():
+            QApplication.processEvents()
+            time.sleep(0.01)
+            if time.monotonic() > deadline:
+                raise TimeoutError("the window did not settle")
+
+    def settle(self) -> None:
+        """Wait until all is done and drawn."""
+        self.wait(self._window.is_settled)
+        QApplication.processEvents()
+        self.wait(self._window.is_settled)
+
+    def shoot(self, name: str, widget: QWidget | None = None) -> None:
+        """Save a picture of the window, or of a dialog."""
+        self.settle()
+        path = self._folder / f"{name}.png"
+        if not (widget or self._window).grab().save(str(path)):
+            raise OSError(f"{path} cannot be written")
+        sys.stderr.write(f"{path}\n")
+
+    def run(self, command: str) -> None:
+        """Do what a person would do by key or menu."""
+        self._window.actions_.actions[command].trigger()
+        self.settle()
+
+    def shoot_dialog(self, command: str, name: str, accept: bool = False) -> None:
+        """Open a dialog by its command, picture it, and close it."""
+
+        def look() -> None:
+            dialog = QApplication.activeModalWidget()
+            if dialog is None:
+                QTimer.singleShot(50, look)
+                return
+            self.shoot(name, dialog)
+            dialog.accept() if accept else dialog.reject()  # type: ignore[attr-defined]
+
+        QTimer.singleShot(200, look)
+        self._window.actions_.actions[command].trigger()
+        self.settle()
+
+
+def take(folder: Path) -> None:
+    """Take every picture."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with tempfile.TemporaryDirectory() as home:
+        os.environ[HOME_VARIABLE] = home
+        application = QApplication.instance() or QApplication(["umbrick"])
+        assert isinstance(application, QApplication)
+        theme.load_fonts()
+        window = BenchWindow(SimulatedOutput())
+        window.resize(1280, 800)
+        window.show()
+        photographer = _Photographer(window, folder)
+        photographer.shoot("empty")
+        window.open(recordings())
+        photographer.wait(lambda: len(window.bench.works) == 2)
+        window.bench.show_work(window.bench.works[0])
+        photographer.run("survey")
+        for _ in range(4):
+            photographer.run("next")
+        photographer.shoot("bench")
+        photographer.run("dusk")
+        photographer.shoot("bench-dusk")
+        photographer.run("dusk")
+        photographer.shoot_dialog("mend_all", "mend-all", accept=True)
+        photographer.shoot("mended")
+        photographer.shoot_dialog("save", "save")
+        window.bench.show_work(window.bench.works[1])
+        photographer.run("survey")
+        photographer.run("next")
+        photographer.run("candidate_2")
+        photographer.shoot("stereo")
+        photographer.shoot_dialog("keys", "keys")
+        window.shut_down()
+
+
+if __name__ == "__main__":
+    take(Path(sys.argv[1]))

@@ -1,0 +1,1 @@
+"""The three linked strips: Whole, Passage, Loupe."""

@@ -1,0 +1,266 @@
+"""The Loupe strip: single samples, the band-limited curve between them, and the rebuilt peak over the fault."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen
+
+from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length
+from umbrick.core.view.ticks import sample_ticks
+from umbrick.core.view.window import Window
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.bench.work import Work
+from umbrick.ui.strips.polyline import polyline
+from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
+
+_DOTS_FROM = 4.0
+"""Pixels a sample from which dots are drawn."""
+
+_STEMS_FROM = 7.0
+_POINTS_PER_PIXEL = 1.0
+_MOST_OVERSAMPLING = 32
+_HEADROOM = 0.12
+
+
+class _Content(NamedTuple):
+    """Samples from ``first`` on, of the original and of what is shown, and the curves through both."""
+
+    first: int
+    channel: int
+    before: npt.NDArray[np.float64]
+    shown: npt.NDArray[np.float64]
+    before_curve: npt.NDArray[np.float64]
+    shown_curve: npt.NDArray[np.float64]
+    oversampling: int
+
+
+class LoupeStrip(Strip):
+    """Wheel scrolls, Ctrl+wheel zooms, a drag selects to the sample, a click sets the cursor on one."""
+
+    title = "Loupe"
+
+    def __init__(self, viewing: Viewing) -> None:
+        super().__init__(viewing)
+        self.setMinimumHeight(TITLE_HEIGHT + RULER_HEIGHT + 80)
+
+    def window_of(self, work: Work) -> Window:
+        """Return the span shown."""
+        return work.loupe
+
+    def set_window(self, window: Window) -> None:
+        """Show another span, of at most 4,000 samples."""
+        work = self._work
+        if work is None:
+            return
+        if abs(window.length - work.loupe.length) > 1e-6:
+            self._bench.zoom_loupe(window.length / work.loupe.length, (window.start + window.stop) / 2)
+        else:
+            self._bench.set_loupe(window)
+
+    def zoom(self, factor: float, anchor: float) -> None:
+        """Zoom about a frame."""
+        self._bench.zoom_loupe(factor, anchor)
+
+    def _key(self, work: Work) -> Any:
+        return id(self._viewing.shown_version(work)), work.loupe, work.channel, self.width()
+
+    def _make(self, work: Work, version: Version, window: Window) -> _Content:
+        channel = work.channel
+        first, last = max(0, int(window.start) - 1), min(version.frames, int(np.ceil(window.stop)) + 1)
+        per_sample = self.width() / window.length
+        oversampling = int(np.clip(np.ceil(per_sample * _POINTS_PER_PIXEL), 1, _MOST_OVERSAMPLING))
+        shown, shown_curve = _with_curve(version, first, last, channel, oversampling)
+        before, before_curve = _with_curve(work.history.original, first, last, channel, oversampling)
+        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling)
+
+    def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
+        self._draw_caption(painter, work)
+        if picture is None or not len(picture.content.shown):
+            return
+        content: _Content = picture.content
+        rect = self.content_rect()
+        low, high = _scale(content)
+        self._draw_lines(painter, rect, low, high)
+        focus = work.focus
+        if focus and content.channel in focus.channels:
+            left, right = (
+                self._center_x(focus.start) - self._spacing(work) / 2,
+                self._center_x(focus.stop) - self._spacing(work) / 2,
+            )
+            painter.fillRect(
+                QRectF(left, rect.y(), max(1.0, right - left), rect.height()), self._theme.color("wrong", 18)
+            )
+        self._draw_selection(painter, work, rect)
+        self._draw_cursor(painter, work, rect)
+        painter.setClipRect(rect)
+        self._draw_samples(painter, work, content, rect, low, high)
+        painter.setClipping(False)
+        self._draw_ruler(painter, work, rect)
+
+    def _spacing(self, work: Work) -> float:
+        return self.width() / work.loupe.length
+
+    def _center_x(self, frame: float) -> float:
+        """Return where a sample's dot is: in the middle of the frame it lasts."""
+        return self.x_of(frame + 0.5)
+
+    def _draw_caption(self, painter: QPainter, work: Work) -> None:
+        painter.setFont(themes.font(11))
+        painter.setPen(self._theme.color("faint"))
+        count = round(work.loupe.length)
+        where = format_clock(round((work.loupe.start + work.loupe.stop) / 2), work.rate)
+        text = f"{format_count(count, 'sample')} · {format_length(count, work.rate)} · {where}"
+        if work.channels > 1:
+            name = ("left", "right")[work.channel] if work.channels == 2 else f"channel {work.channel + 1}"
+            text += f" · {name}"
+        painter.drawText(QRectF(70, 0, self.width() - 80, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, text)
+
+    @staticmethod
+    def _y(value: Any, rect: QRectF, low: float, high: float) -> Any:
+        return rect.bottom() - (value - low) * rect.height() / (high - low)
+
+    def _draw_lines(self, painter: QPainter, rect: QRectF, low: float, high: float) -> None:
+        painter.setFont(themes.font(10))
+        for value, color, text in ((0.0, "rule", ""), (1.0, "wrong", "full scale"), (-1.0, "wrong", "full scale")):
+            if low <= value <= high:
+                y = round(self._y(value, rect, low, high)) + 0.5
+                painter.setPen(QPen(self._theme.color(color), 1))
+                painter.drawLine(QPointF(0, y), QPointF(rect.right(), y))
+                painter.drawText(QRectF(rect.right() - 80, y - 14, 74, 13), Qt.AlignmentFlag.AlignRight, text)
+
+    def _draw_samples(
+        self, painter: QPainter, work: Work, content: _Content, rect: QRectF, low: float, high: float
+    ) -> None:
+        spacing = self._spacing(work)
+        frames = content.first + np.arange(len(content.shown))
+        x = (frames + 0.5 - work.loupe.start) * spacing
+        curve_x = x[0] + np.arange(len(content.shown_curve)) * spacing / content.oversampling
+        changed = content.shown != content.before
+        y = self._y(content.shown, rect, low, high)
+        before_y = self._y(content.before, rect, low, high)
+        if spacing >= _STEMS_FROM:
+            painter.setPen(QPen(self._theme.color("rule"), 1))
+            zero = self._y(min(max(0.0, low), high), rect, low, high)
+            for stem_x, stem_y in zip(x.tolist(), y.tolist(), strict=True):
+                painter.drawLine(QPointF(stem_x, zero), QPointF(stem_x, stem_y))
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if changed.any():
+            self._draw_curve(painter, curve_x, self._y(content.before_curve, rect, low, high), "ghost")
+        self._draw_curve(painter, curve_x, self._y(content.shown_curve, rect, low, high), "body")
+        for first, last in _runs(changed):
+            part = slice(max(0, (first - 1) * content.oversampling), last * content.oversampling + 1)
+            rebuilt_y = self._y(content.shown_curve[part], rect, low, high)
+            for lift in (0.0, 0.7):
+                self._draw_curve(painter, curve_x[part], rebuilt_y + lift, "mended")
+        if spacing >= _DOTS_FROM:
+            self._draw_dots(painter, work, content, frames, x, y, before_y, changed)
+        self._draw_rebuilt_label(painter, content, rect, x, y, changed)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+
+    def _draw_curve(self, painter: QPainter, x: Any, y: Any, color: str) -> None:
+        painter.setPen(QPen(self._theme.color(color), 1))
+        painter.drawPolyline(polyline(x, y))
+
+    def _draw_dots(
+        self, painter: QPainter, work: Work, content: _Content, frames: Any, x: Any, y: Any, before_y: Any, changed: Any
+    ) -> None:
+        radius = 2.0 if self._spacing(work) < 8 else 3.0
+        paper, wrong = self._theme.color("paper"), self._theme.color("wrong")
+        damaged = _damaged(work, content, frames)
+        for index in range(len(x)):
+            if damaged[index] or changed[index]:
+                painter.setPen(QPen(wrong if damaged[index] else self._theme.color("ghost"), 1))
+                painter.setBrush(paper)
+                painter.drawEllipse(QPointF(x[index], before_y[index]), radius + 0.5, radius + 0.5)
+            if not damaged[index] or changed[index]:
+                color = self._theme.color("mended" if changed[index] else "body")
+                painter.setPen(QPen(color, 1))
+                painter.setBrush(color)
+                painter.drawEllipse(QPointF(x[index], y[index]), radius, radius)
+
+    def _draw_rebuilt_label(
+        self, painter: QPainter, content: _Content, rect: QRectF, x: Any, y: Any, changed: Any
+    ) -> None:
+        inside = changed & (x >= 0) & (x <= self.width())
+        if not inside.any():
+            return
+        top = int(np.argmax(np.where(inside, np.abs(content.shown), 0)))
+        text = f"rebuilt {format_db(amplitude_to_db(float(content.shown[top])))}"
+        above = content.shown[top] >= 0
+        label_y = y[top] - 22 if above else y[top] + 8
+        label_y = min(max(rect.top(), label_y), rect.bottom() - 14)
+        left = min(max(4.0, x[top] - 60), self.width() - 124)
+        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setPen(self._theme.color("mended"))
+        painter.drawText(QRectF(left, label_y, 120, 14), Qt.AlignmentFlag.AlignCenter, text)
+
+    def _draw_ruler(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        painter.setFont(themes.font(11))
+        painter.setPen(QPen(self._theme.color("rule"), 1))
+        painter.drawLine(QPointF(0, rect.bottom() + 0.5), QPointF(self.width(), rect.bottom() + 0.5))
+        painter.setPen(self._theme.color("faint"))
+        for tick in sample_ticks(work.loupe, self.width()):
+            x = round(self._center_x(tick.at)) + 0.5
+            painter.drawLine(QPointF(x, rect.bottom()), QPointF(x, rect.bottom() + 5))
+            painter.drawText(QPointF(x + 4, rect.bottom() + 16), tick.text)
+
+    def _clicked(self, frame: float) -> None:
+        self._bench.set_cursor(int(frame), follow=False)
+
+    def _selected_frame(self, x: float, anchor: float) -> float:
+        """Select whole samples: the one the drag began in and the one under the pointer both count."""
+        frame = int(self.frame_at(min(max(0.0, x), self.width() - 1)))
+        return frame + 1 if frame >= anchor else frame
+
+    def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
+        picture = self._picture
+        if picture is None or picture.key != self._key(work):
+            return work.channel, None, None
+        index = frame - picture.content.first
+        shown = picture.content.shown
+        return work.channel, (float(shown[index]) if 0 <= index < len(shown) else None), None
+
+
+def _with_curve(
+    version: Version, first: int, last: int, channel: int, oversampling: int
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Return samples of one channel, and the curve through them with its context taken from the sound around."""
+    last = min(last, version.frames)
+    first = min(first, last)
+    start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
+    if last <= first:
+        return np.zeros(0), np.zeros(0)
+    wave = version.read(start, stop)[:, channel : channel + 1].astype(np.float64)
+    samples = wave[first - start : last - start, 0]
+    curve = band_limited(wave, oversampling)[:, 0]
+    begin = (first - start) * oversampling
+    return samples, curve[begin : begin + (len(samples) - 1) * oversampling + 1]
+
+
+def _scale(content: _Content) -> tuple[float, float]:
+    """Return the amplitudes at the lower and upper edge: all that is shown, zero, and some room."""
+    values = np.concatenate([content.shown, content.before, content.shown_curve, [0.0]])
+    low, high = float(values.min()), float(values.max())
+    room = max(high - low, 1e-4) * _HEADROOM
+    return low - room, high + room
+
+
+def _damaged(work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+    """Return which samples an open finding covers."""
+    mask = np.zeros(len(frames), np.bool_)
+    for finding in work.listing().open:
+        if content.channel in finding.channels and finding.stop > frames[0] and finding.start <= frames[-1]:
+            mask |= (frames >= finding.start) & (frames < finding.stop)
+    return mask
+
+
+def _runs(mask: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(mask, prepend=False, append=False))
+    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))

@@ -1,0 +1,211 @@
+"""The Passage strip: a fraction of a second to minutes, channel by channel, with the findings above it."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPen
+
+from umbrick.core.sound.pyramid import Extent
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.timeline.provenance import rebuilt_spans
+from umbrick.core.timeline.version import Version
+from umbrick.core.view.ticks import level_ticks, time_ticks
+from umbrick.core.view.window import Window
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.bench.work import Work
+from umbrick.ui.icons import draw_glyph
+from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
+from umbrick.ui.strips.wave_image import Ink, columns_of, to_image, wave_pixels
+
+RAIL_HEIGHT = 18
+_GLYPH = 10
+_GLYPH_SPACING = 8
+
+
+class _Content(NamedTuple):
+    image: QImage
+    extent: Extent
+
+
+class PassageStrip(Strip):
+    """Wheel scrolls, Ctrl+wheel zooms, a drag selects, a drag in the ruler moves and zooms."""
+
+    title = "Passage"
+
+    def __init__(self, viewing: Viewing) -> None:
+        super().__init__(viewing)
+        self.setMinimumHeight(TITLE_HEIGHT + RAIL_HEIGHT + RULER_HEIGHT + 60)
+
+    def window_of(self, work: Work) -> Window:
+        """Return the span shown."""
+        return work.passage
+
+    def set_window(self, window: Window) -> None:
+        """Show another span."""
+        self._bench.set_passage(window)
+
+    def zoom(self, factor: float, anchor: float) -> None:
+        """Zoom about a frame."""
+        self._bench.zoom_passage(factor, anchor)
+
+    def content_rect(self) -> QRectF:
+        """Return where the waveform is."""
+        top = TITLE_HEIGHT + RAIL_HEIGHT
+        return QRectF(0, top, self.width(), max(8, self.height() - top - RULER_HEIGHT))
+
+    def _key(self, work: Work) -> Any:
+        return (
+            id(self._viewing.shown_version(work)),
+            work.pyramid.measured_frames if not work.pyramid.is_complete else -1,
+            self.window_of(work),
+            self.size().toTuple(),
+            self.devicePixelRatioF(),
+            round(self._viewing.shown_top(work), 3),
+            self._theme.name,
+        )
+
+    def _make(self, work: Work, version: Version, window: Window) -> _Content:
+        ratio = self.devicePixelRatioF()
+        rect = self.content_rect()
+        width = max(1, round(rect.width() * ratio))
+        lane = max(4, int(rect.height() * ratio / work.channels))
+        start, stop = int(window.start), max(int(window.start) + 1, round(window.stop))
+        extent = work.columns.measure(version, start, stop, width)
+        spans = rebuilt_spans(version, work.history.original, max(0, start), min(stop, version.frames))
+        rebuilt = columns_of(spans, start, stop, width)
+        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.shown_top(work), Ink.of(self._theme))
+        return _Content(to_image(pixels, ratio), extent)
+
+    def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
+        rect = self.content_rect()
+        if picture:
+            self._draw_image(painter, picture.content.image, work.passage, picture.window, rect)
+        self._draw_levels(painter, work, rect)
+        self._draw_rail(painter, work)
+        self._draw_focus(painter, work, rect)
+        self._draw_selection(painter, work, rect)
+        self._draw_cursor(painter, work, QRectF(rect.x(), TITLE_HEIGHT, rect.width(), rect.bottom() - TITLE_HEIGHT))
+        self._draw_loupe_frame(painter, work, rect)
+        self._draw_ruler(painter, work, rect)
+
+    def _lanes(self, work: Work, rect: QRectF) -> list[QRectF]:
+        height = int(rect.height() / work.channels)
+        return [QRectF(rect.x(), rect.y() + c * height, rect.width(), height) for c in range(work.channels)]
+
+    def _draw_levels(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        top = self._viewing.shown_top(work)
+        painter.setFont(themes.font(10))
+        for channel, lane in enumerate(self._lanes(work, rect)):
+            middle, half = lane.center().y(), lane.height() / 2
+            for tick in level_ticks(top, half, spacing=24):
+                is_full = tick.text == "0"
+                painter.setPen(
+                    QPen(
+                        self._theme.color("wrong" if is_full else "rule", 255 if is_full else 150),
+                        1,
+                        Qt.PenStyle.SolidLine if is_full else Qt.PenStyle.DotLine,
+                    )
+                )
+                for sign in (-1, 1):
+                    y = round(middle + sign * tick.at * half / top) + 0.5
+                    painter.drawLine(QPointF(lane.left(), y), QPointF(lane.right(), y))
+                painter.setPen(self._theme.color("wrong" if is_full else "faint"))
+                y = middle - tick.at * half / top
+                text = "0 dBFS" if is_full else tick.text
+                painter.drawText(
+                    QRectF(lane.right() - 60, y + 1 if is_full else y - 6.5, 54, 13), Qt.AlignmentFlag.AlignRight, text
+                )
+            painter.setPen(QPen(self._theme.color("rule"), 1))
+            painter.drawLine(QPointF(lane.left(), round(middle) + 0.5), QPointF(lane.right(), round(middle) + 0.5))
+            if channel:
+                painter.drawLine(QPointF(lane.left(), lane.top() + 0.5), QPointF(lane.right(), lane.top() + 0.5))
+            if work.channels > 1:
+                painter.setPen(self._theme.color("faint"))
+                painter.drawText(QPointF(10, lane.top() + 14), _channel_name(channel, work.channels))
+
+    def _draw_rail(self, painter: QPainter, work: Work) -> None:
+        painter.fillRect(QRectF(0, TITLE_HEIGHT, self.width(), RAIL_HEIGHT), self._theme.color("desk"))
+        listing = work.listing()
+        last_x = -1e9
+        for finding in self._shown(work):
+            x = self._glyph_x(finding)
+            is_focus = finding is work.focus
+            if x - last_x < _GLYPH_SPACING and not is_focus:
+                continue
+            last_x = x
+            family = KINDS[finding.kind].family
+            center = QPointF(x, TITLE_HEIGHT + RAIL_HEIGHT / 2)
+            if is_focus:
+                painter.fillRect(QRectF(x - 8, TITLE_HEIGHT, 16, RAIL_HEIGHT), self._theme.color("selection", 120))
+            is_open = listing.state_of(finding) is State.OPEN
+            color = self._theme.family(family) if is_open else self._theme.color("mended")
+            draw_glyph(painter, family, center, _GLYPH, color, is_open)
+
+    def _shown(self, work: Work) -> list[Finding]:
+        window = work.passage
+        return [f for f in work.listing().findings if f.stop > window.start and f.start < window.stop]
+
+    def _glyph_x(self, finding: Finding) -> float:
+        return (self.x_of(finding.start) + self.x_of(finding.stop)) / 2
+
+    def _draw_focus(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        if work.focus:
+            lane = self._lanes(work, rect)[work.focus.channels[0]]
+            left, right = self.x_of(work.focus.start), self.x_of(work.focus.stop)
+            painter.fillRect(
+                QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self._theme.color("wrong", 50)
+            )
+
+    def _draw_loupe_frame(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        """Mark below the waveform where the Loupe looks."""
+        left, right = self.x_of(work.loupe.start), self.x_of(work.loupe.stop)
+        painter.fillRect(QRectF(left, rect.bottom() - 1, max(3.0, right - left), 3), self._theme.color("mended"))
+
+    def _draw_ruler(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        painter.setFont(themes.font(11))
+        y = rect.bottom()
+        painter.setPen(QPen(self._theme.color("rule"), 1))
+        painter.drawLine(QPointF(0, y + 0.5), QPointF(self.width(), y + 0.5))
+        for tick in time_ticks(work.passage, work.rate, self.width()):
+            x = round(self.x_of(tick.at)) + 0.5
+            painter.setPen(QPen(self._theme.color("faint"), 1))
+            painter.drawLine(QPointF(x, y), QPointF(x, y + (7 if tick.text else 4)))
+            if tick.text:
+                painter.drawText(QPointF(x + 4, y + 16), tick.text)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """A click on a glyph goes to its finding; a click in a lane shows its channel in the Loupe."""
+        work = self._work
+        y = event.position().y()
+        if work and TITLE_HEIGHT <= y < TITLE_HEIGHT + RAIL_HEIGHT:
+            near = min(self._shown(work), key=lambda f: abs(self._glyph_x(f) - event.position().x()), default=None)
+            if near and abs(self._glyph_x(near) - event.position().x()) <= _GLYPH:
+                self._bench.focus(near)
+                return
+        if work and work.channels > 1:
+            self._bench.set_channel(self._channel_at(work, y))
+        super().mousePressEvent(event)
+
+    def _channel_at(self, work: Work, y: float) -> int:
+        lanes = self._lanes(work, self.content_rect())
+        return min(range(work.channels), key=lambda c: abs(lanes[c].center().y() - y))
+
+    def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
+        channel = self._channel_at(work, position.y())
+        if self._picture is None or self._picture.window != work.passage:
+            return channel, None, None
+        extent = self._picture.content.extent
+        column = min(max(0, int(position.x() * len(extent.low) / max(1, self.width()))), len(extent.low) - 1)
+        low, high = float(extent.low[column, channel]), float(extent.high[column, channel])
+        return channel, None, (max(abs(low), abs(high)) if np.isfinite(high) else None)
+
+
+def _channel_name(channel: int, channels: int) -> str:
+    if channels == 2:
+        return ("left", "right")[channel]
+    return f"channel {channel + 1}"

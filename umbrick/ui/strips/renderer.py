@@ -1,0 +1,70 @@
+"""Makes pictures for one strip in the background: the newest request wins."""
+
+from __future__ import annotations
+
+import threading
+import traceback
+from collections.abc import Callable, Hashable
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from umbrick.core.errors import CancelledError, UmbrickError
+
+
+class Renderer(QObject):
+    """Runs one function at a time; a request that is overtaken before it began is dropped.
+
+    The strip paints the last picture it got, moved to where it belongs now, until the next one is ready.
+    """
+
+    ready = Signal(object, object)
+    """The key of a request, and what its function returned."""
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self._wake = threading.Condition()
+        self._next: tuple[Hashable, Callable[[], Any]] | None = None
+        self._busy: Hashable | None = None
+        self._closing = False
+        self._thread = threading.Thread(target=self._run, name="renderer", daemon=True)
+        self._thread.start()
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether no picture is being made."""
+        return self._next is None and self._busy is None
+
+    def request(self, key: Hashable, function: Callable[[], Any]) -> None:
+        """Have ``function`` run in the background, unless just that is being done."""
+        with self._wake:
+            if key != self._busy and (self._next is None or self._next[0] != key):
+                self._next = key, function
+                self._wake.notify()
+
+    def close(self) -> None:
+        """Stop the thread."""
+        with self._wake:
+            self._closing = True
+            self._wake.notify()
+        self._thread.join()
+
+    def _run(self) -> None:
+        while True:
+            with self._wake:
+                self._wake.wait_for(lambda: self._next or self._closing)
+                if self._closing or self._next is None:
+                    return
+                key, function = self._next
+                self._next, self._busy = None, key
+            try:
+                self.ready.emit(key, function())
+            except CancelledError:
+                pass
+            except UmbrickError as error:
+                self.failed.emit(str(error))
+            except Exception:
+                traceback.print_exc()
+            finally:
+                self._busy = None

@@ -1,0 +1,287 @@
+"""What all strips share: a window on the recording, the pointer, and what is drawn over the picture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from umbrick.core.timeline.version import Version
+from umbrick.core.view.window import Window
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.viewing import Pointed, Viewing
+from umbrick.ui.bench.work import Work
+from umbrick.ui.strips.renderer import Renderer
+
+TITLE_HEIGHT = 20
+RULER_HEIGHT = 22
+ZOOM_STEP = 1.2
+
+
+@dataclass(frozen=True)
+class Picture:
+    """A finished background: its request's key, the window it shows, and what was made."""
+
+    key: Any
+    window: Window
+    content: Any
+
+
+class Strip(QWidget):
+    """A strip shows one window of the current recording and lets the pointer move, zoom and select in it."""
+
+    title = ""
+
+    def __init__(self, viewing: Viewing, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._viewing = viewing
+        self._bench = viewing.bench
+        self._theme = themes.DAYLIGHT
+        self._picture: Picture | None = None
+        self._windows: dict[Any, Window] = {}
+        self._drag: tuple[str, QPointF, Any] | None = None
+        self._renderer = Renderer(self)
+        self._renderer.ready.connect(self._take)
+        self._renderer.failed.connect(self._bench.failed)
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName(self.title)
+        for signal in (
+            self._bench.recording_changed,
+            self._bench.version_changed,
+            self._bench.view_changed,
+            self._bench.place_changed,
+            self._bench.findings_changed,
+            self._bench.focus_changed,
+            viewing.shown_changed,
+            viewing.playhead_moved,
+        ):
+            signal.connect(self.update)
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether the picture on screen is the one that belongs there."""
+        return self._renderer.is_idle and (
+            self._work is None or (self._picture is not None and self._picture.key == self._key(self._work))
+        )
+
+    def set_theme(self, theme: themes.Theme) -> None:
+        """Use another theme's colours."""
+        self._theme = theme
+        self.update()
+
+    def close_renderer(self) -> None:
+        """Stop drawing for good."""
+        self._renderer.close()
+
+    @property
+    def _work(self) -> Work | None:
+        return self._bench.work
+
+    # What a strip defines.
+
+    def window_of(self, work: Work) -> Window:
+        """Return the span shown."""
+        raise NotImplementedError
+
+    def set_window(self, window: Window) -> None:
+        """Show another span."""
+        raise NotImplementedError
+
+    def zoom(self, factor: float, anchor: float) -> None:
+        """Zoom about a frame."""
+        raise NotImplementedError
+
+    def content_rect(self) -> QRectF:
+        """Return where the waveform is."""
+        return QRectF(0, TITLE_HEIGHT, self.width(), max(8, self.height() - TITLE_HEIGHT - RULER_HEIGHT))
+
+    def _key(self, work: Work) -> Any:
+        raise NotImplementedError
+
+    def _make(self, work: Work, version: Version, window: Window) -> Any:
+        """Return the picture's content; runs in the background and must not touch the widget."""
+        raise NotImplementedError
+
+    def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
+        raise NotImplementedError
+
+    # Places.
+
+    def x_of(self, frame: float) -> float:
+        """Return the pixel of a frame's beginning."""
+        work = self._work
+        return self.window_of(work).x_of(frame, self.width()) if work else 0.0
+
+    def frame_at(self, x: float) -> float:
+        """Return the frame at a pixel."""
+        work = self._work
+        return self.window_of(work).frame_at(x, self.width()) if work else 0.0
+
+    # Painting.
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Draw what is ready, and ask for what is not."""
+        painter = QPainter(self)
+        painter.fillRect(self.rect(), self._theme.color("paper"))
+        work = self._work
+        if work is None:
+            return
+        key, window = self._key(work), self.window_of(work)
+        if self._picture is None or self._picture.key != key:
+            version = self._viewing.shown_version(work)
+            self._windows = {key: window}
+            self._renderer.request(key, lambda: self._make(work, version, window))
+        self._paint(painter, work, self._picture)
+        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setPen(self._theme.color("faint"))
+        painter.drawText(QRectF(10, 0, 200, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, self.title.upper())
+        if self.hasFocus():
+            painter.setPen(QPen(self._theme.color("mended"), 1))
+            painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+
+    def _take(self, key: Any, content: Any) -> None:
+        if key in self._windows:
+            self._picture = Picture(key, self._windows[key], content)
+        self.update()
+
+    def _draw_image(self, painter: QPainter, image: QImage, window: Window, made_for: Window, rect: QRectF) -> None:
+        """Draw a picture where its window lies in the window shown now."""
+        if window == made_for and abs(image.width() / image.devicePixelRatio() - rect.width()) < 1:
+            painter.drawImage(rect.topLeft(), image)
+            return
+        left = window.x_of(made_for.start, rect.width())
+        right = window.x_of(made_for.stop, rect.width())
+        painter.save()
+        painter.setClipRect(rect)
+        painter.drawImage(QRectF(rect.x() + left, rect.y(), right - left, rect.height()), image)
+        painter.restore()
+
+    def _draw_selection(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        if work.selection:
+            left, right = (self.x_of(frame) for frame in work.selection)
+            painter.fillRect(
+                QRectF(left, rect.y(), max(1.0, right - left), rect.height()), self._theme.color("selection", 76)
+            )
+            painter.setPen(QPen(self._theme.color("selection"), 1))
+            for x in (left, right):
+                painter.drawLine(QPointF(round(x) + 0.5, rect.top()), QPointF(round(x) + 0.5, rect.bottom()))
+
+    def _draw_cursor(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        x = round(self.x_of(work.cursor)) + 0.5
+        painter.setPen(QPen(self._theme.color("ink"), 1))
+        painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+        if self._viewing.playhead is not None:
+            x = round(self.x_of(self._viewing.playhead)) + 0.5
+            painter.setPen(QPen(self._theme.color("mended"), 1))
+            painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
+
+    # Pointer.
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Scroll; with Ctrl, zoom about the pointer."""
+        work = self._work
+        if work is None:
+            return
+        steps = (event.angleDelta().y() or event.angleDelta().x()) / 120
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.zoom(ZOOM_STEP**-steps, self.frame_at(event.position().x()))
+        else:
+            window = self.window_of(work)
+            self.set_window(window.scrolled(-steps * window.length / 8, work.frames))
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Begin a drag: in the ruler it moves and zooms, elsewhere it selects (Shift: extends the selection)."""
+        work = self._work
+        if work is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        x = event.position().x()
+        if event.position().y() > self.content_rect().bottom():
+            self._drag = ("ruler", event.position(), (self.window_of(work), self.frame_at(x)))
+            return
+        edge = self._selection_edge(work, x)
+        if edge is not None:
+            self._drag = ("select", event.position(), edge)
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            anchor = (
+                work.cursor if not work.selection else min(work.selection, key=lambda f: -abs(f - self.frame_at(x)))
+            )
+            self._drag = ("select", event.position(), anchor)
+            self._bench.select(anchor, self._selected_frame(x, anchor))
+        else:
+            self._drag = ("press", event.position(), self.frame_at(x))
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Go on with a drag, or tell what is under the pointer."""
+        work = self._work
+        if work is None:
+            return
+        position = event.position()
+        self._point(work, position)
+        if self._drag is None:
+            on_edge = self._selection_edge(work, position.x()) is not None
+            in_ruler = position.y() > self.content_rect().bottom()
+            shape = (
+                Qt.CursorShape.SizeHorCursor
+                if on_edge
+                else Qt.CursorShape.SizeAllCursor
+                if in_ruler
+                else Qt.CursorShape.ArrowCursor
+            )
+            self.setCursor(shape)
+            return
+        kind, origin, held = self._drag
+        if kind == "press" and abs(position.x() - origin.x()) >= 3:
+            kind, held = "select", round(held)
+            self._drag = (kind, origin, held)
+        if kind == "select":
+            self._bench.select(held, self._selected_frame(position.x(), held))
+        elif kind == "ruler":
+            window, frame = held
+            factor = 1.01 ** (position.y() - origin.y())
+            zoomed = window.zoomed(factor, frame, 24, work.frames)
+            moved = (origin.x() - position.x()) * zoomed.length / max(1, self.width())
+            self.set_window(zoomed.scrolled(moved, work.frames))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """End a drag; a click without one sets the cursor and clears the selection."""
+        if self._drag and self._drag[0] == "press":
+            self._bench.select(0, 0)
+            self._clicked(self._drag[2])
+        elif self._drag and self._drag[0] == "select" and self._work and self._work.selection:
+            self._bench.set_cursor(self._work.selection[0], follow=False)
+        self._drag = None
+
+    def leaveEvent(self, event: QEvent) -> None:
+        """Stop telling what is under the pointer."""
+        self._viewing.point(None)
+
+    def _clicked(self, frame: float) -> None:
+        self._bench.set_cursor(frame)
+
+    def _selected_frame(self, x: float, anchor: float) -> float:
+        return self.frame_at(min(max(0.0, x), self.width()))
+
+    def _selection_edge(self, work: Work, x: float) -> int | None:
+        """Return the other edge of the selection if the pointer is on one of its edges."""
+        if work.selection:
+            for own, other in (work.selection, work.selection[::-1]):
+                if abs(self.x_of(own) - x) <= 4:
+                    return other
+        return None
+
+    def _point(self, work: Work, position: QPointF) -> None:
+        frame = int(self.frame_at(position.x()))
+        if 0 <= frame < work.frames:
+            self._viewing.point(Pointed(frame, *self._value_at(work, position, frame)))
+        else:
+            self._viewing.point(None)
+
+    def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
+        """Return the channel, the exact sample if it is known, and the highest level there, under the pointer."""
+        return 0, None, None

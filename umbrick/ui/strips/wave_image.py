@@ -1,0 +1,107 @@
+"""Draws extents as an image, without Qt's painter: a few comparisons of whole arrays."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from PySide6.QtGui import QColor, QImage
+
+from umbrick.core.sound.pyramid import Extent
+from umbrick.ui.theme import Theme
+
+Pixels = npt.NDArray[np.uint32]
+
+
+class Ink(NamedTuple):
+    """The colours of a waveform, as 32-bit values."""
+
+    paper: int
+    envelope: int
+    body: int
+    mended: int
+    mended_body: int
+    wrong: int
+
+    @classmethod
+    def of(cls, theme: Theme) -> Ink:
+        """Return the colours of a theme."""
+        names = ("paper", "envelope", "body", "mended", "mended", "wrong")
+        ink = cls(*(theme.color(name).rgb() for name in names))
+        paler = (
+            QColor.fromRgb(ink.mended).lighter(150)
+            if theme.name == "daylight"
+            else QColor.fromRgb(ink.mended).darker(140)
+        )
+        return ink._replace(mended=paler.rgb())
+
+
+def wave_pixels(extent: Extent, rebuilt: npt.NDArray[np.bool_], lane_height: int, top: float, ink: Ink) -> Pixels:
+    """Return the waveforms of all channels, one lane under another.
+
+    Parameters
+    ----------
+    extent : Extent
+        One column a pixel.
+    rebuilt : ndarray of bool, shape (columns,)
+        Columns that hold rebuilt samples.
+    lane_height : int
+        Pixels for a channel.
+    top : float
+        Amplitude at a lane's upper edge, at least 1; what passes 1.0 is drawn in the colour for faults, except
+        where it was rebuilt.
+    ink : Ink
+    """
+    columns, channels = extent.low.shape
+    pixels = np.full((channels * lane_height, columns), ink.paper, np.uint32)
+    rows = np.arange(lane_height, dtype=np.float32)[:, np.newaxis] + np.float32(0.5)
+    middle = np.float32(lane_height / 2)
+    scale = np.float32(lane_height / 2 / top)
+    full = scale * np.float32(1.0)
+    for channel in range(channels):
+        low, high = extent.low[:, channel], extent.high[:, channel]
+        known = low <= high
+        upper = middle - np.where(known, high, 0) * scale
+        lower = middle - np.where(known, low, 0) * scale
+        thin = lower - upper < 1
+        centre = (upper + lower) / 2
+        upper, lower = np.where(thin, centre - 0.5, upper), np.where(thin, centre + 0.5, lower)
+        lane = pixels[channel * lane_height : (channel + 1) * lane_height]
+        inside = (rows >= upper) & (rows <= lower) & known
+        # A column thinner than a pixel may fall between two rows' centres: its nearest row is drawn all the same.
+        nearest = np.clip(centre.astype(np.int64), 0, lane_height - 1)
+        inside[nearest[known], np.flatnonzero(known)] = True
+        body = np.sqrt(extent.mean_square[:, channel]) * scale
+        within = inside & (
+            np.abs(rows - middle) <= np.minimum(body, np.maximum(np.abs(middle - upper), np.abs(lower - middle)))
+        )
+        lane[inside] = ink.envelope
+        lane[within] = ink.body
+        beyond = inside & (np.abs(rows - middle) > full) & ~rebuilt
+        lane[beyond] = ink.wrong
+        lane[inside & rebuilt] = ink.mended
+        lane[within & rebuilt] = ink.mended_body
+    return pixels
+
+
+def to_image(pixels: Pixels, ratio: float = 1.0) -> QImage:
+    """Return pixels as an image that owns its memory."""
+    height, width = pixels.shape
+    data = np.ascontiguousarray(pixels)
+    image = QImage(data.data, width, height, 4 * width, QImage.Format.Format_RGB32).copy()
+    image.setDevicePixelRatio(ratio)
+    return image
+
+
+def columns_of(spans: list[tuple[int, int]], start: float, stop: float, count: int) -> npt.NDArray[np.bool_]:
+    """Return which of ``count`` columns across ``start`` to ``stop`` the spans touch."""
+    marked = np.zeros(count + 1, np.int32)
+    if spans:
+        edges = (np.array(spans, np.float64) - start) * count / (stop - start)
+        first = np.clip(np.floor(edges[:, 0]), 0, count).astype(np.int64)
+        last = np.clip(np.maximum(np.ceil(edges[:, 1]), first + 1), 0, count).astype(np.int64)
+        shown = (edges[:, 1] > 0) & (edges[:, 0] < count)
+        np.add.at(marked, first[shown], 1)
+        np.add.at(marked, last[shown], -1)
+    return np.cumsum(marked[:-1]) > 0

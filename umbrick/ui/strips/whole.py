@@ -1,0 +1,208 @@
+"""The Whole strip: the entire recording, where findings lie, what was rebuilt, and where the Passage looks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPen, QWheelEvent
+
+from umbrick.core.sound.pyramid import Extent
+from umbrick.core.survey.finding import Family, State
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.timeline.provenance import rebuilt_spans
+from umbrick.core.timeline.version import Version
+from umbrick.core.view.window import Window
+from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
+from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.bench.work import Work
+from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
+from umbrick.ui.strips.wave_image import Ink, columns_of, to_image, wave_pixels
+
+_ROW = 5
+_FOOT = len(Family) * _ROW + 12
+_EDGE = 5
+
+_Ticks = tuple[Family, bool, list[int]]
+"""A family's findings, open or not: the pixels where there are any."""
+
+
+class WholeStrip(Strip):
+    """Drag the frame to move the Passage, its edges to zoom it, or click to go somewhere."""
+
+    title = "Whole"
+
+    def __init__(self, viewing: Viewing) -> None:
+        super().__init__(viewing)
+        self._density: tuple[Any, Any, list[tuple[int, _Ticks]]] | None = None
+        self._provenance: tuple[Any, list[int]] | None = None
+        self.setMinimumHeight(TITLE_HEIGHT + _FOOT + 40)
+
+    def window_of(self, work: Work) -> Window:
+        """Return the whole recording."""
+        return Window(0, max(1, work.frames))
+
+    def content_rect(self) -> QRectF:
+        """Return where the waveform is."""
+        return QRectF(0, TITLE_HEIGHT, self.width(), max(8, self.height() - TITLE_HEIGHT - _FOOT))
+
+    def _key(self, work: Work) -> Any:
+        ratio = self.devicePixelRatioF()
+        return (
+            id(self._viewing.shown_version(work)),
+            work.pyramid.measured_frames,
+            work.sketch is not None,
+            self.size().toTuple(),
+            ratio,
+            round(self._viewing.shown_top(work), 3),
+            self._theme.name,
+        )
+
+    def _make(self, work: Work, version: Version, window: Window) -> QImage:
+        ratio = self.devicePixelRatioF()
+        rect = self.content_rect()
+        width, height = max(1, round(rect.width() * ratio)), max(8, round(rect.height() * ratio))
+        extent = _together(work.columns.measure(version, 0, max(1, version.frames), width))
+        if work.sketch is not None and not work.pyramid.is_complete:
+            _fill_in(extent, _together(work.sketch))
+        rebuilt = columns_of(rebuilt_spans(version, work.history.original), 0, version.frames, width)
+        return to_image(wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self._theme)), ratio)
+
+    def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
+        rect = self.content_rect()
+        if picture:
+            self._draw_image(painter, picture.content, self.window_of(work), picture.window, rect)
+        self._draw_density(painter, work, rect.bottom() + 4)
+        self._draw_provenance(painter, work, rect.bottom() + 4 + len(Family) * _ROW + 1)
+        self._draw_selection(painter, work, rect)
+        self._draw_cursor(painter, work, rect)
+        frame = self._passage_rect(work)
+        painter.fillRect(frame, self._theme.color("mended", 26))
+        painter.setPen(QPen(self._theme.color("mended"), 1))
+        painter.drawRect(frame.adjusted(0.5, 0.5, -0.5, -0.5))
+
+    def _passage_rect(self, work: Work) -> QRectF:
+        left, right = self.x_of(work.passage.start), self.x_of(work.passage.stop)
+        return QRectF(left, TITLE_HEIGHT - 2, max(3.0, right - left), self.height() - TITLE_HEIGHT)
+
+    def _draw_density(self, painter: QPainter, work: Work, top: float) -> None:
+        """Draw one tick a pixel for each family that has findings there."""
+        for row, (family, is_open, columns) in self._ticks(work):
+            color = self._theme.family(family)
+            color.setAlpha(255 if is_open else 90)
+            for x in columns:
+                painter.fillRect(QRectF(x, top + row * _ROW, 1, _ROW - 1), color)
+
+    def _ticks(self, work: Work) -> list[tuple[int, _Ticks]]:
+        listing = work.listing()
+        key = (id(listing), work.frames, self.width())
+        if self._density is None or self._density[0] != key:
+            ticks: list[tuple[int, _Ticks]] = []
+            for row, family in enumerate(Family):
+                own = [f for f in listing.findings if KINDS[f.kind].family is family]
+                for is_open in (False, True):
+                    spans = [(f.start, f.stop) for f in own if (listing.state_of(f) is State.OPEN) == is_open]
+                    marked = columns_of(spans, 0, max(1, work.frames), max(1, self.width()))
+                    ticks.append((row, (family, is_open, np.flatnonzero(marked).tolist())))
+            # The listing is kept with it, so that its identity stays its own.
+            self._density = (key, listing, ticks)
+        return self._density[2]
+
+    def _draw_provenance(self, painter: QPainter, work: Work, top: float) -> None:
+        painter.fillRect(QRectF(0, top, self.width(), 3), self._theme.color("envelope"))
+        key = (work.version, self.width())
+        if self._provenance is None or self._provenance[0] != key:
+            spans = rebuilt_spans(work.version, work.history.original)
+            marked = columns_of(spans, 0, max(1, work.frames), max(1, self.width()))
+            self._provenance = (key, np.flatnonzero(marked).tolist())
+        for x in self._provenance[1]:
+            painter.fillRect(QRectF(x, top, 1, 3), self._theme.color("mended"))
+
+    def set_window(self, window: Window) -> None:
+        """The Whole always shows everything."""
+
+    def zoom(self, factor: float, anchor: float) -> None:
+        """Zoom the Passage instead."""
+        self._bench.zoom_passage(factor, anchor)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """Move the Passage; with Ctrl, zoom it about the pointer."""
+        if (work := self._work) is None:
+            return
+        steps = event.angleDelta().y() / 120
+        if event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            self.zoom(ZOOM_STEP**-steps, self.frame_at(event.position().x()))
+        else:
+            self._bench.set_passage(work.passage.scrolled(-steps * work.passage.length / 4, work.frames))
+        event.accept()
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Take hold of the frame or one of its edges, or go to the place."""
+        if (work := self._work) is None or event.button() != Qt.MouseButton.LeftButton:
+            return
+        x = event.position().x()
+        part = self._part_at(work, x)
+        if part == "outside":
+            self._bench.set_passage(work.passage.centred(self.frame_at(x), work.frames))
+            self._bench.set_cursor(self.frame_at(x))
+            part = "inside"
+        self._drag = (part, event.position(), work.passage)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Move or resize the frame."""
+        if (work := self._work) is None:
+            return
+        self._point(work, event.position())
+        if self._drag is None:
+            part = self._part_at(work, event.position().x())
+            shapes = {
+                "left": Qt.CursorShape.SizeHorCursor,
+                "right": Qt.CursorShape.SizeHorCursor,
+                "inside": Qt.CursorShape.OpenHandCursor,
+            }
+            self.setCursor(shapes.get(part, Qt.CursorShape.ArrowCursor))
+            return
+        part, origin, held = self._drag
+        moved = (event.position().x() - origin.x()) * work.frames / max(1, self.width())
+        shortest = min(work.frames, SHORTEST_PASSAGE_SECONDS * work.rate)
+        if part == "left":
+            self._bench.set_passage(Window(min(max(0, held.start + moved), held.stop - shortest), held.stop))
+        elif part == "right":
+            self._bench.set_passage(Window(held.start, max(min(work.frames, held.stop + moved), held.start + shortest)))
+        else:
+            self._bench.set_passage(held.scrolled(moved, work.frames))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Let go of the frame."""
+        self._drag = None
+
+    def _part_at(self, work: Work, x: float) -> str:
+        frame = self._passage_rect(work)
+        if frame.width() > 4 * _EDGE or not frame.left() <= x <= frame.right():
+            if abs(x - frame.left()) <= _EDGE:
+                return "left"
+            if abs(x - frame.right()) <= _EDGE:
+                return "right"
+        return "inside" if frame.left() <= x <= frame.right() else "outside"
+
+    def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
+        return 0, None, None
+
+
+def _together(extent: Extent) -> Extent:
+    """Return the extent over all channels as one."""
+    return Extent(
+        extent.low.min(axis=1, keepdims=True),
+        extent.high.max(axis=1, keepdims=True),
+        extent.mean_square.mean(axis=1, keepdims=True),
+    )
+
+
+def _fill_in(extent: Extent, sketch: Extent) -> None:
+    """Put the sketch where nothing has been measured yet."""
+    count = len(extent.low)
+    source = np.arange(count) * len(sketch.low) // count
+    unknown = extent.low[:, 0] > extent.high[:, 0]
+    for held, coarse in zip(extent, sketch, strict=True):
+        held[unknown] = coarse[source[unknown]]

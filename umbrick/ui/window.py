@@ -1,0 +1,370 @@
+"""The bench's window: puts strips, panels and menus together, and asks what needs asking."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QLabel,
+    QMainWindow,
+    QMenu,
+    QMessageBox,
+    QPushButton,
+    QSplitter,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from umbrick import __version__
+from umbrick.core.sound.formats import READABLE_SUFFIXES
+from umbrick.demo import recordings as demo_recordings
+from umbrick.playback.output import Output
+from umbrick.ui import settings
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.opening import Opening
+from umbrick.ui.bench.saving import Saving
+from umbrick.ui.bench.surveying import Surveying
+from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.command_table import command_table
+from umbrick.ui.commands import Actions
+from umbrick.ui.dialogs.key_sheet import KeySheet
+from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
+from umbrick.ui.dialogs.save_dialog import SaveDialog
+from umbrick.ui.icons import icon
+from umbrick.ui.panels.docket import Docket
+from umbrick.ui.panels.header import Header
+from umbrick.ui.panels.status import StatusLine
+from umbrick.ui.panels.treatment import Treatment
+from umbrick.ui.strips.loupe import LoupeStrip
+from umbrick.ui.strips.passage import PassageStrip
+from umbrick.ui.strips.strip import Strip
+from umbrick.ui.strips.whole import WholeStrip
+
+_SIDES = (252, 752, 276)
+_STRIPS = (142, 310, 250)
+
+
+class BenchWindow(QMainWindow):
+    """The main window."""
+
+    def __init__(self, output: Output) -> None:
+        super().__init__()
+        self.setWindowTitle("Umbrick")
+        self.resize(1280, 800)
+        self.setMinimumSize(1024, 700)
+        self.setAcceptDrops(True)
+        self.theme = themes.DAYLIGHT
+        self.bench = Bench()
+        self.opening = Opening(self.bench)
+        self.surveying = Surveying(self.bench)
+        self.mending = Mending(self.bench)
+        self.saving = Saving(self.bench)
+        self.listening = Listening(self.bench, self.mending, output)
+        self.viewing = Viewing(self.bench, self.mending, self.listening)
+        table = command_table(self.bench, self.surveying, self.mending, self.listening, self.saving, self.viewing, self)
+        self.actions_ = Actions(table, self)
+        self.actions_.fill(self.menuBar())
+        self._add_recent_menu()
+        self.strips: list[Strip] = [WholeStrip(self.viewing), PassageStrip(self.viewing), LoupeStrip(self.viewing)]
+        self.docket = Docket(self.bench, self.surveying, self._button("survey", "Survey  F5"))
+        self.treatment = Treatment(
+            self.bench,
+            self.mending,
+            {
+                "mend": self._button("mend", "Mend  Enter", accent=True),
+                "keep": self._button("keep", "Keep  K"),
+                "mend_all": self._button("mend_all", "Mend all like this…"),
+                "save": self._button("save", "Save a copy…"),
+            },
+        )
+        self.header = Header(self.bench, self.listening, self.actions_.actions)
+        self.status = StatusLine(self.bench, self.viewing, self.listening)
+        self.status.stop.clicked.connect(self.stop_jobs)
+        self._lay_out()
+        self._connect()
+        self._remember()
+        self._apply_theme()
+
+    # The window's parts.
+
+    def _button(self, name: str, text: str, accent: bool = False) -> QPushButton:
+        """Return a button for a command, which is enabled and explained as the command is."""
+        action = self.actions_.actions[name]
+        button = QPushButton(text)
+        button.setProperty("accent", accent)
+        button.setAutoDefault(False)
+        button.clicked.connect(action.trigger)
+
+        def follow() -> None:
+            button.setEnabled(action.isEnabled())
+            button.setToolTip(action.toolTip())
+
+        action.changed.connect(follow)
+        follow()
+        return button
+
+    def _lay_out(self) -> None:
+        self._strip_splitter = QSplitter(Qt.Orientation.Vertical)
+        for strip in self.strips:
+            self._strip_splitter.addWidget(strip)
+        self._strip_splitter.setSizes(list(_STRIPS))
+        self._strip_splitter.setStretchFactor(1, 3)
+        self._strip_splitter.setStretchFactor(2, 2)
+        self._pages = QStackedWidget()
+        self._pages.addWidget(self._empty_page())
+        self._pages.addWidget(self._strip_splitter)
+        self._splitter = QSplitter(Qt.Orientation.Horizontal)
+        for panel in (self.docket, self._pages, self.treatment):
+            self._splitter.addWidget(panel)
+        self._splitter.setSizes(list(_SIDES))
+        self._splitter.setStretchFactor(1, 1)
+        self.docket.setMinimumWidth(200)
+        self.treatment.setMinimumWidth(230)
+        for splitter in (self._splitter, self._strip_splitter):
+            splitter.setHandleWidth(1)
+            splitter.setChildrenCollapsible(False)
+        central = QWidget()
+        layout = QVBoxLayout(central)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.header)
+        layout.addWidget(self._splitter, 1)
+        layout.addWidget(self.status)
+        self.setCentralWidget(central)
+
+    def _empty_page(self) -> QWidget:
+        page = QWidget()
+        layout = QVBoxLayout(page)
+        layout.addStretch()
+        sentence = QLabel("Drop a recording here, or open one, to see and mend its faults.")
+        sentence.setProperty("role", "heading")
+        layout.addWidget(sentence, alignment=Qt.AlignmentFlag.AlignHCenter)
+        layout.addSpacing(12)
+        for name, text, accent in (("open", "Open…  Ctrl+O", True), ("demo", "Open the demo", False)):
+            layout.addWidget(self._button(name, text, accent), alignment=Qt.AlignmentFlag.AlignHCenter)
+        layout.addStretch()
+        return page
+
+    def _add_recent_menu(self) -> None:
+        menu = QMenu("Open again", self)
+        menu.aboutToShow.connect(lambda: self._fill_recent(menu))
+        recording_menu = self.menuBar().actions()[0].menu()
+        recording_menu.insertMenu(self.actions_.actions["demo"], menu)
+
+    def _fill_recent(self, menu: QMenu) -> None:
+        menu.clear()
+        paths = [Path(path) for path in settings.recent_files()]
+        for path in paths:
+            menu.addAction(path.name, lambda path=path: self.open([path])).setToolTip(str(path))
+        if not paths:
+            menu.addAction("Nothing has been opened yet").setEnabled(False)
+
+    def _connect(self) -> None:
+        for signal in (
+            self.bench.recording_changed,
+            self.bench.recordings_changed,
+            self.bench.version_changed,
+            self.bench.findings_changed,
+            self.bench.focus_changed,
+            self.bench.place_changed,
+            self.surveying.changed,
+            self.mending.changed,
+            self.mending.offers_changed,
+            self.listening.changed,
+            self.saving.changed,
+        ):
+            signal.connect(self._refresh)
+        for working in (self.surveying, self.mending, self.saving):
+            working.progressed.connect(lambda share: self.status.progress.setValue(round(1000 * share)))
+        self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
+
+    def _refresh(self) -> None:
+        self.actions_.refresh()
+        if self.bench.work and self._pages.currentIndex() == 0:
+            self._pages.setCurrentIndex(1)
+            self.strips[1].setFocus()
+        elif not self.bench.work:
+            self._pages.setCurrentIndex(0)
+        self.status.show_job(self.job_title())
+        play = self.actions_.actions["play"]
+        name = "square" if self.listening.is_playing else "play"
+        if play.property("shown") != (name, self.theme.name):
+            play.setProperty("shown", (name, self.theme.name))
+            play.setIcon(icon(name, self.theme.color("ink")))
+        work = self.bench.work
+        self.setWindowTitle(f"{work.recording.path.name} — Umbrick" if work else "Umbrick")
+
+    # Themes, and what is remembered.
+
+    def _apply_theme(self) -> None:
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        themes.apply(application, self.theme)
+        for part in (*self.strips, self.docket, self.treatment):
+            part.set_theme(self.theme)
+        self.header.meter.theme = self.theme
+        for name, command in self.actions_.commands.items():
+            if command.icon:
+                self.actions_.actions[name].setIcon(
+                    icon(command.icon, self.theme.color("ink"), self.theme.color("on_accent"))
+                )
+        self._refresh()
+
+    def _remember(self) -> None:
+        remembered = settings.open_settings()
+        for key, restore in (
+            ("geometry", self.restoreGeometry),
+            ("sides", self._splitter.restoreState),
+            ("strips", self._strip_splitter.restoreState),
+        ):
+            if (value := remembered.value(key)) is not None:
+                restore(value)
+        self.theme = themes.THEMES.get(str(remembered.value("theme", "daylight")), themes.DAYLIGHT)
+
+    def _store(self) -> None:
+        store = settings.open_settings()
+        store.setValue("geometry", self.saveGeometry())
+        store.setValue("sides", self._splitter.saveState())
+        store.setValue("strips", self._strip_splitter.saveState())
+        store.setValue("theme", self.theme.name)
+
+    # What commands ask of the window.
+
+    def open(self, paths: list[Path]) -> None:
+        """Open files."""
+        self.opening.open(paths)
+
+    def ask_open(self) -> None:
+        """Ask which files to open."""
+        patterns = " ".join(f"*{suffix}" for suffix in READABLE_SUFFIXES)
+        paths, _ = QFileDialog.getOpenFileNames(self, "Open recordings", "", f"Recordings ({patterns});;All files (*)")
+        self.open([Path(path) for path in paths])
+
+    def open_demo(self) -> None:
+        """Open the demo recordings, and look at the first."""
+        paths = demo_recordings()
+        self.opening.open(paths, lambda: self.bench.show_work(self.bench.find_open(paths[0])))
+
+    def close_recording(self) -> None:
+        """Take the current recording off the bench, unless mends would be lost and the person minds."""
+        work = self.bench.work
+        if work and (not work.has_unsaved_mends or self._agrees_to_lose(work.recording.name)):
+            if self.surveying.job:
+                self.surveying.stop()
+            self.opening.close(work)
+
+    def ask_save(self) -> None:
+        """Ask how to save, and save."""
+        if self.bench.work:
+            dialog = SaveDialog(self.bench.work, self)
+            if dialog.exec():
+                self.saving.save(dialog.order)
+
+    def ask_mend_all(self) -> None:
+        """Show what mending all would do, and do it."""
+        work = self.bench.work
+        if work is None or not work.listing().open:
+            return
+        kind = work.focus.kind if work.focus else work.listing().open[0].kind
+        dialog = MendAllDialog(work, kind, self.theme, self)
+        if dialog.exec():
+            self.mending.mend_all(dialog.included())
+
+    def show_keys(self) -> None:
+        """Show the sheet of keys."""
+        KeySheet(self.actions_.commands.values(), self).exec()
+
+    def show_about(self) -> None:
+        """Show version and licences."""
+        QMessageBox.about(
+            self,
+            "About Umbrick",
+            f"<b>Umbrick {__version__}</b><p>Finds faults in recordings and mends each with the least change that "
+            "works.</p><p>Free software under the GNU General Public License, version 3 or later. Typeface: IBM Plex "
+            "Sans (SIL Open Font License). Icons: Lucide (ISC).</p>",
+        )
+
+    def toggle_docket(self) -> None:
+        """Show or hide the docket."""
+        self.docket.setVisible(self.docket.isHidden())
+
+    def toggle_treatment(self) -> None:
+        """Show or hide the treatment panel."""
+        self.treatment.setVisible(self.treatment.isHidden())
+
+    def toggle_dusk(self) -> None:
+        """Change between daylight and dusk."""
+        self.theme = themes.DAYLIGHT if self.is_dusk() else themes.DUSK
+        self._apply_theme()
+
+    def is_dusk(self) -> bool:
+        """Whether the dark theme is on."""
+        return self.theme is themes.DUSK
+
+    def stop_jobs(self) -> None:
+        """Stop the survey, the mending or the saving that is under way."""
+        for working in (self.surveying, self.mending, self.saving):
+            working.stop()
+
+    def job_title(self) -> str:
+        """Return what is under way, or nothing."""
+        if self.surveying.job:
+            return "Surveying"
+        if self.mending.job:
+            return "Mending"
+        return "Saving" if self.saving.job else ""
+
+    def is_settled(self) -> bool:
+        """Whether all that was begun is done and drawn."""
+        visible = [strip for strip in self.strips if strip.isVisible()]
+        return self.bench.jobs.is_idle and all(strip.is_idle for strip in visible)
+
+    def _agrees_to_lose(self, name: str) -> bool:
+        answer = QMessageBox.question(
+            self,
+            "Mends are not saved",
+            f"The mends of {name} are in no file yet. Close all the same?",
+            QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel,
+            QMessageBox.StandardButton.Cancel,
+        )
+        return answer == QMessageBox.StandardButton.Discard
+
+    # Qt's events.
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        """Take files."""
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        """Open the files dropped."""
+        paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
+        event.acceptProposedAction()
+        QTimer.singleShot(0, lambda: self.open(paths))
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        """Close, unless unsaved mends would be lost and the person minds."""
+        unsaved = [work.recording.name for work in self.bench.works if work.has_unsaved_mends]
+        if unsaved and not self._agrees_to_lose(" and ".join(unsaved)):
+            event.ignore()
+            return
+        self._store()
+        self.shut_down()
+        event.accept()
+
+    def shut_down(self) -> None:
+        """Stop every thread and let go of every file."""
+        self.listening.close()
+        self.bench.jobs.cancel_all()
+        for strip in self.strips:
+            strip.close_renderer()
+        for work in self.bench.works:
+            work.recording.close()
