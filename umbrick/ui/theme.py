@@ -102,8 +102,8 @@ def apply(application: QApplication, theme: Theme) -> None:
         palette.setColor(QPalette.ColorGroup.Disabled, role, theme.color("ghost"))
     application.setPalette(palette)
     colors = {field.name: getattr(theme, field.name) for field in fields(theme)}
-    for name, color in (("chevron", theme.faint), ("check", theme.on_accent)):
-        colors[name] = _tinted_icon_file(name, color)
+    colors["chevron"] = _tinted_icon_file("chevron-down", theme.faint)
+    colors["check"] = _tinted_icon_file("check", theme.on_accent)
     application.setStyleSheet(_STYLE.format(**colors))
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -104,6 +105,7 @@ class SaveDialog(QDialog):
         layout.addLayout(buttons)
 
         self._offer_levels()
+        self.as_float.toggled.connect(self._name_for_float)
         for signal in (
             self.path.textChanged,
             self.subtype.currentIndexChanged,
@@ -144,6 +146,14 @@ class SaveDialog(QDialog):
         )
         if path:
             self.path.setText(path)
+
+    def _name_for_float(self, chosen: bool) -> None:
+        """Give the file an ending that can hold float samples, and the old one back when it need not."""
+        path = Path(self.path.text())
+        if chosen and path.suffix.lower() not in _FLOAT_SUFFIXES:
+            self.path.setText(str(_free(path.with_suffix(".wav"))))
+        elif not chosen and path.suffix == ".wav" and self._work.recording.path.suffix != ".wav":
+            self.path.setText(str(_free(path.with_suffix(self._work.recording.path.suffix))))
 
     def _refresh(self) -> None:
         try:
@@ -194,10 +204,13 @@ class SaveDialog(QDialog):
 
 
 def _free_name(source: Path) -> Path:
-    number = 1
-    while True:
-        tail = "-mended" if number == 1 else f"-mended-{number}"
-        path = source.with_name(f"{source.stem}{tail}{source.suffix}")
-        if not path.exists():
-            return path
+    folder = source.parent if os.access(source.parent, os.W_OK) else Path.home()
+    return _free(folder / f"{source.stem}-mended{source.suffix}")
+
+
+def _free(path: Path) -> Path:
+    number, free = 1, path
+    while free.exists():
         number += 1
+        free = path.with_stem(f"{path.stem}-{number}")
+    return free
