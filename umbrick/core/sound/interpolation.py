@@ -39,6 +39,8 @@ def band_limited(samples: npt.NDArray[np.floating], oversampling: int) -> npt.ND
     ).astype(np.float64)
     curve = np.empty(((count - 1) * oversampling + 1, samples.shape[1]))
     curve[::oversampling] = samples
+    if count == 1:
+        return curve
     taps = np.arange(-_HALF_WIDTH + 1, _HALF_WIDTH + 1)
     for phase in range(1, oversampling):
         distance = taps - phase / oversampling

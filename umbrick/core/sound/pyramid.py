@@ -79,7 +79,7 @@ class Pyramid:
             first = start // bucket
             for held, new in zip(level, extent, strict=True):
                 held[first : first + len(new)] = new
-            extent = _coarsen(extent)
+            extent = _coarsen(extent, bucket, len(samples))
             bucket *= _FAN
         self.measured_frames = start + len(samples)
 
@@ -177,11 +177,14 @@ def _measure(samples: Samples) -> Extent:
     return Extent(*(np.concatenate(pair) for pair in zip(extent, Extent.of(samples[whole:]), strict=True)))
 
 
-def _coarsen(extent: Extent) -> Extent:
+def _coarsen(extent: Extent, bucket: int, frames: int) -> Extent:
+    """Join buckets of ``bucket`` frames, the last of which ends after ``frames`` in all, by fours."""
     starts = np.arange(0, len(extent.low), _FAN)
-    counts = np.minimum(_FAN, len(extent.low) - starts).astype(np.float32)[:, np.newaxis]
+    lengths = np.full((len(extent.low), 1), bucket, np.float32)
+    lengths[-1] = frames - (len(lengths) - 1) * bucket
+    energy = np.add.reduceat(extent.mean_square * lengths, starts) / np.add.reduceat(lengths, starts)
     return Extent(
         np.minimum.reduceat(extent.low, starts),
         np.maximum.reduceat(extent.high, starts),
-        (np.add.reduceat(extent.mean_square, starts) / counts).astype(np.float32),
+        energy.astype(np.float32),
     )

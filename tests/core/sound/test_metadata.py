@@ -1,0 +1,94 @@
+import struct
+
+import mutagen
+import numpy as np
+import pytest
+import soundfile
+from mutagen.flac import Picture
+
+from tests.core.sound.test_saving import copy
+from tests.sounds import sine, write
+from umbrick.core.sound.chunks import missing_bytes, riff_chunks
+
+CHUNKS = {
+    b"bext": b"A tape of the Ostermoor Cut".ljust(602, b"\0"),
+    b"cue ": struct.pack("<I", 1) + struct.pack("<II4sIII", 1, 100, b"data", 0, 0, 100),
+    b"LIST": b"adtl" + b"labl" + struct.pack("<I", 10) + struct.pack("<I", 1) + b"gate\0\0",
+    b"iXML": b"<BWFXML><SCENE>3</SCENE></BWFXML>",
+}
+
+
+def with_chunks(path):
+    data = path.read_bytes()
+    for name, body in CHUNKS.items():
+        data += name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1)
+    path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])
+    return path
+
+
+def chunks_of(path):
+    with path.open("rb") as file:
+        found = {}
+        for chunk in riff_chunks(file):
+            file.seek(chunk.offset)
+            found[chunk.name] = file.read(chunk.length)
+        return found
+
+
+@pytest.mark.parametrize("target", ["b.wav", "b.rf64"])
+def test_wav_chunks_come_along(tmp_path, target):
+    path = with_chunks(write(tmp_path / "a.wav", sine(channels=1, seconds=0.1), subtype="PCM_24"))
+    saved = copy(path, tmp_path / target)
+    found = chunks_of(saved.path)
+    assert {name: found[name] for name in CHUNKS} == CHUNKS
+    assert saved.note == ""
+    assert np.array_equal(soundfile.read(path)[0], soundfile.read(saved.path)[0])
+    assert missing_bytes(saved.path)[1] == 0
+
+
+def test_an_odd_number_of_bytes_of_sound_is_padded_before_the_chunks(tmp_path):
+    path = with_chunks(write(tmp_path / "a.wav", sine()[:101], subtype="PCM_24"))
+    saved = copy(path, tmp_path / "b.wav")
+    assert chunks_of(saved.path)[b"bext"] == CHUNKS[b"bext"]
+    assert len(soundfile.read(saved.path)[0]) == 101
+
+
+def test_chunks_with_no_place_in_another_container_are_told(tmp_path):
+    path = with_chunks(write(tmp_path / "a.wav", sine()))
+    assert "have no place" in copy(path, tmp_path / "b.flac").note
+
+
+def test_flac_tags_and_pictures_come_along(tmp_path):
+    path = write(tmp_path / "a.flac", sine())
+    tagged = mutagen.File(path)
+    tagged["title"] = "The flood year"
+    tagged["artist"] = ["A keeper", "A bell"]
+    picture = Picture()
+    picture.data, picture.mime, picture.type = b"\x89PNG fake", "image/png", 3
+    tagged.add_picture(picture)
+    tagged.save()
+    after = mutagen.File(copy(path, tmp_path / "b.flac").path)
+    assert after["title"] == ["The flood year"]
+    assert after["artist"] == ["A keeper", "A bell"]
+    assert after.pictures[0].data == picture.data
+    ogg = mutagen.File(copy(path, tmp_path / "b.ogg").path)
+    assert ogg["title"] == ["The flood year"]
+
+
+def test_id3_tags_come_along_between_mp3_and_aiff(tmp_path):
+    path = write(tmp_path / "a.mp3", sine(), subtype=None)
+    tagged = mutagen.File(path)
+    tagged.add_tags()
+    tagged.tags.add(mutagen.id3.TIT2(encoding=3, text="The flood year"))
+    tagged.save()
+    for name in ("b.mp3", "b.aiff"):
+        after = mutagen.File(copy(path, tmp_path / name, subtype="PCM_16" if name.endswith("f") else None).path)
+        assert str(after.tags["TIT2"]) == "The flood year"
+    assert "no place in a WAV" in copy(path, tmp_path / "b.wav").note
+
+
+def test_a_file_that_is_no_riff_has_no_chunks(tmp_path):
+    path = write(tmp_path / "a.flac", sine())
+    with path.open("rb") as file:
+        assert riff_chunks(file) == []
+    assert missing_bytes(path) == (0, 0)

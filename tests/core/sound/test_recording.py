@@ -1,0 +1,160 @@
+import os
+
+import numpy as np
+import pytest
+import soundfile
+
+from tests.sounds import sine, voice, write
+from umbrick.core.errors import DamagedFileError, FileError
+from umbrick.core.sound.decoded_source import DecodedSource, prune
+from umbrick.core.sound.file_source import FileSource
+from umbrick.core.sound.recording import open_recording
+
+UNCOMPRESSED = [
+    ("a.wav", "WAV", "PCM_U8"),
+    ("a.wav", "WAV", "PCM_16"),
+    ("a.wav", "WAV", "PCM_24"),
+    ("a.wav", "WAV", "PCM_32"),
+    ("a.wav", "WAV", "FLOAT"),
+    ("a.wav", "WAV", "DOUBLE"),
+    ("a.wav", "WAVEX", "PCM_24"),
+    ("a.rf64", "RF64", "PCM_24"),
+    ("a.w64", "W64", "PCM_24"),
+    ("a.aiff", "AIFF", "PCM_16"),
+    ("a.caf", "CAF", "PCM_24"),
+]
+COMPRESSED = [("a.flac", "FLAC", "PCM_24"), ("a.ogg", "OGG", "VORBIS"), ("a.opus", "OGG", "OPUS"), ("a.mp3", "MP3", None)]
+
+
+@pytest.mark.parametrize(("name", "container", "subtype"), UNCOMPRESSED)
+def test_uncompressed_files_are_read_in_place_exactly(tmp_path, name, container, subtype):
+    path = write(tmp_path / name, sine(channels=2), subtype=subtype, container=container)
+    expected, _ = soundfile.read(path, dtype="float64", always_2d=True)
+    recording = open_recording(path, tmp_path / "cache")
+    assert isinstance(recording.source, FileSource)
+    assert recording.source.channels == 2
+    assert np.array_equal(recording.source.read_exact(0, recording.source.frames), expected)
+    assert np.array_equal(recording.source.read(1000, 1010), expected[1000:1010].astype(np.float32))
+    assert recording.damage_found() == ""
+    recording.close()
+
+
+@pytest.mark.parametrize(("name", "container", "subtype"), COMPRESSED)
+def test_compressed_files_are_decoded_once_to_a_cache(tmp_path, name, container, subtype):
+    path = write(tmp_path / name, voice(1.0), subtype=subtype, container=container)
+    expected, _ = soundfile.read(path, dtype="float32", always_2d=True)
+    for _ in range(2):
+        recording = open_recording(path, tmp_path / "cache")
+        source = recording.source
+        assert isinstance(source, DecodedSource)
+        source.wait()
+        assert source.available == source.frames
+        assert np.array_equal(source.read(0, len(expected)), expected)
+        recording.close()
+    assert len(list((tmp_path / "cache" / "decoded").iterdir())) == 1
+
+
+@pytest.mark.parametrize("rate", [8000, 11025, 96000, 384000])
+@pytest.mark.parametrize("channels", [1, 5, 16])
+def test_any_rate_and_up_to_sixteen_channels_open(tmp_path, rate, channels):
+    path = write(tmp_path / "a.wav", sine(seconds=0.05, rate=rate, channels=channels), rate)
+    recording = open_recording(path, tmp_path)
+    assert (recording.source.rate, recording.source.channels) == (rate, channels)
+    recording.close()
+
+
+def _bad_files(folder):
+    whole = write(folder / "whole.wav", sine()).read_bytes()
+    (folder / "empty.wav").write_bytes(b"")
+    (folder / "header.wav").write_bytes(whole[:44])
+    (folder / "text.wav").write_text("This is no sound at all, only a text that somebody has renamed.\n")
+    (folder / "folder.wav").mkdir()
+
+
+@pytest.mark.parametrize(
+    ("name", "says"),
+    [
+        ("empty.wav", "is empty"),
+        ("header.wav", "no sound|not a sound file"),
+        ("text.wav", "not a sound file that Umbrick can read"),
+        ("folder.wav", "is a folder"),
+        ("missing.wav", "There is no file"),
+    ],
+)
+def test_what_is_no_recording_is_refused_in_plain_words(tmp_path, name, says):
+    _bad_files(tmp_path)
+    with pytest.raises(FileError, match=says):
+        open_recording(tmp_path / name, tmp_path / "cache")
+
+
+@pytest.mark.parametrize(("container", "name"), [("WAV", "a.wav"), ("AIFF", "a.aiff"), ("W64", "a.w64"), ("CAF", "a.caf")])
+def test_a_truncated_file_opens_and_says_how_much_is_missing(tmp_path, container, name):
+    whole = write(tmp_path / name, sine(seconds=4.0), container=container).read_bytes()
+    (tmp_path / name).write_bytes(whole[: len(whole) // 2])
+    try:
+        recording = open_recording(tmp_path / name, tmp_path / "cache")
+    except FileError as error:
+        assert "sound file" in str(error)
+        return
+    assert "ends after 2.0" in recording.damage_found()
+    with pytest.raises(DamagedFileError):
+        recording.refuse_damage()
+    recording.close()
+
+
+def test_a_truncated_compressed_file_reads_silence_where_it_ends(tmp_path):
+    path = write(tmp_path / "a.flac", voice(3.0))
+    path.write_bytes(path.read_bytes()[: path.stat().st_size // 2])
+    recording = open_recording(path, tmp_path / "cache")
+    source = recording.source
+    source.wait()
+    assert source.missing_frames > 0
+    assert not source.read(source.frames - 1000, source.frames).any()
+    assert "the rest is missing" in recording.damage_found()
+    recording.close()
+
+
+def test_samples_that_are_not_numbers_read_as_silence_and_are_counted(tmp_path):
+    sound = sine(seconds=0.1)
+    sound[10:13] = np.nan
+    sound[20] = np.inf
+    recording = open_recording(write(tmp_path / "a.wav", sound, subtype="FLOAT"), tmp_path)
+    read = recording.source.read(0, recording.source.frames)
+    assert np.isfinite(read).all()
+    assert not read[10:13].any()
+    assert "4 samples that are not numbers" in recording.damage_found()
+    recording.close()
+
+
+def test_a_file_changed_by_another_program_is_noticed(tmp_path):
+    path = write(tmp_path / "a.wav", sine())
+    recording = open_recording(path, tmp_path)
+    recording.check_unchanged()
+    write(path, sine(seconds=0.5))
+    with pytest.raises(FileError, match="changed or removed by another program"):
+        recording.check_unchanged()
+    with pytest.raises(FileError):
+        recording.source.read(recording.source.frames - 10, recording.source.frames)
+    recording.close()
+
+
+def test_one_sample_is_a_recording(tmp_path):
+    recording = open_recording(write(tmp_path / "a.wav", np.array([[0.25]])), tmp_path)
+    assert recording.source.frames == 1
+    assert recording.source.read(0, 1)[0, 0] == 0.25
+    recording.close()
+
+
+def test_an_unwritable_cache_is_told(tmp_path):
+    path = write(tmp_path / "a.flac", sine())
+    (tmp_path / "cache").write_text("not a folder")
+    with pytest.raises(FileError, match="cannot be decoded"):
+        open_recording(path, tmp_path / "cache")
+
+
+def test_old_decoded_files_are_pruned(tmp_path):
+    for number in range(4):
+        (tmp_path / f"{number}.f32").write_bytes(bytes(100))
+        os.utime(tmp_path / f"{number}.f32", (number, number))
+    prune(tmp_path, 250)
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["2.f32", "3.f32"]
