@@ -35,7 +35,9 @@ def test_a_saved_pyramid_is_the_same_again(tmp_path):
     pyramid = built(voice(3.0))
     pyramid.save(tmp_path / "deep" / "p.npy")
     loaded = Pyramid.load(tmp_path / "deep" / "p.npy", pyramid.frames, 1)
-    for first, second in zip(pyramid.buckets(0, pyramid.frames, 4096)[1], loaded.buckets(0, pyramid.frames, 4096)[1], strict=True):
+    for first, second in zip(
+        pyramid.buckets(0, pyramid.frames, 4096)[1], loaded.buckets(0, pyramid.frames, 4096)[1], strict=True
+    ):
         assert np.array_equal(first, second)
 
 
@@ -60,7 +62,9 @@ def test_building_can_be_stopped_and_goes_on_later():
     build(pyramid, source, shares.append)
     assert shares[-1] == 1.0
     whole = built(voice(20.0))
-    assert np.array_equal(pyramid.buckets(0, source.frames, BUCKET)[1].high, whole.buckets(0, source.frames, BUCKET)[1].high)
+    assert np.array_equal(
+        pyramid.buckets(0, source.frames, BUCKET)[1].high, whole.buckets(0, source.frames, BUCKET)[1].high
+    )
 
 
 def test_a_sketch_looks_everywhere_without_reading_everything():

@@ -23,7 +23,12 @@ UNCOMPRESSED = [
     ("a.aiff", "AIFF", "PCM_16"),
     ("a.caf", "CAF", "PCM_24"),
 ]
-COMPRESSED = [("a.flac", "FLAC", "PCM_24"), ("a.ogg", "OGG", "VORBIS"), ("a.opus", "OGG", "OPUS"), ("a.mp3", "MP3", None)]
+COMPRESSED = [
+    ("a.flac", "FLAC", "PCM_24"),
+    ("a.ogg", "OGG", "VORBIS"),
+    ("a.opus", "OGG", "OPUS"),
+    ("a.mp3", "MP3", None),
+]
 
 
 @pytest.mark.parametrize(("name", "container", "subtype"), UNCOMPRESSED)
@@ -87,19 +92,22 @@ def test_what_is_no_recording_is_refused_in_plain_words(tmp_path, name, says):
         open_recording(tmp_path / name, tmp_path / "cache")
 
 
-@pytest.mark.parametrize(("container", "name"), [("WAV", "a.wav"), ("AIFF", "a.aiff"), ("W64", "a.w64"), ("CAF", "a.caf")])
+@pytest.mark.parametrize(("container", "name"), [("WAV", "a.wav"), ("AIFF", "a.aiff"), ("W64", "a.w64")])
 def test_a_truncated_file_opens_and_says_how_much_is_missing(tmp_path, container, name):
     whole = write(tmp_path / name, sine(seconds=4.0), container=container).read_bytes()
     (tmp_path / name).write_bytes(whole[: len(whole) // 2])
-    try:
-        recording = open_recording(tmp_path / name, tmp_path / "cache")
-    except FileError as error:
-        assert "sound file" in str(error)
-        return
+    recording = open_recording(tmp_path / name, tmp_path / "cache")
     assert "ends after 2.0" in recording.damage_found()
     with pytest.raises(DamagedFileError):
         recording.refuse_damage()
     recording.close()
+
+
+def test_a_truncated_file_that_cannot_be_read_at_all_says_so(tmp_path):
+    whole = write(tmp_path / "a.caf", sine(seconds=4.0), container="CAF").read_bytes()
+    (tmp_path / "a.caf").write_bytes(whole[: len(whole) // 2])
+    with pytest.raises(FileError, match="a.caf is cut off: 50 % of its sound is missing"):
+        open_recording(tmp_path / "a.caf", tmp_path / "cache")
 
 
 def test_a_truncated_compressed_file_reads_silence_where_it_ends(tmp_path):

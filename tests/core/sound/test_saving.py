@@ -34,9 +34,7 @@ def copy(path, target, **options):
     recording = open_recording(path, path.parent / "cache")
     try:
         form = format_for(target, recording.format, options.pop("subtype", None))
-        return save(
-            Version.of(recording.source), target, form, origin=path, origin_format=recording.format, **options
-        )
+        return save(Version.of(recording.source), target, form, origin=path, origin_format=recording.format, **options)
     finally:
         recording.close()
 
@@ -170,7 +168,7 @@ def test_a_small_file_system_that_fills_up_is_told(tmp_path):
         pytest.skip("a small file system cannot be mounted here")
     try:
         source = ArraySource(voice(4.0), RATE, "s")
-        with pytest.raises(FileError, match="no room left|cannot be written"):
+        with pytest.raises(FileError, match="no room left"):
             save(source, mount / "a.wav", FileFormat("WAV", "PCM_24"))
         assert not list(mount.iterdir())
     finally:

@@ -106,6 +106,13 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
     try:
         info = soundfile.info(path)
     except (soundfile.LibsndfileError, RuntimeError) as error:
+        promised, missing = missing_bytes(path)
+        if missing:
+            raise FileError(
+                f"{path.name} is cut off: {100 * missing / promised:.0f} % of its sound is missing, and without its "
+                "end the rest cannot be read.",
+                "The file was not touched.",
+            ) from error
         raise FileError(
             f"{path.name} is not a sound file that Umbrick can read.",
             "It reads WAV, RF64, W64, AIFF, CAF, FLAC, Ogg Vorbis, Opus and MP3.",

@@ -31,8 +31,8 @@ def map_positions(origin_version: Version, target: Version, positions: npt.Array
     if origin_version is target:
         return wanted
     mapped = _from_origin(target, _to_origin(origin_version, wanted))
-    mapped[wanted == 0] = 0
     mapped[wanted == origin_version.frames] = target.frames
+    mapped[wanted == 0] = 0
     return mapped
 
 

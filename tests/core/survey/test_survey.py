@@ -1,0 +1,107 @@
+import csv
+import io
+import json
+
+import numpy as np
+import pytest
+
+from tests.sounds import RATE, clipped, voice, write
+from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.sound.recording import open_recording
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.document import as_csv, document, recording_as_json
+from umbrick.core.survey.finding import Finding, sift
+from umbrick.core.survey.registry import KINDS, kinds_named
+from umbrick.core.survey.streaming import BLOCK_FRAMES, MARGIN_FRAMES, blocks
+from umbrick.core.survey.survey import Surveyor
+
+
+def surveyor(sound):
+    return Surveyor(ArraySource(sound, RATE, "s"), 24, list(KINDS.values()))
+
+
+def test_blocks_cover_everything_once_with_what_is_around_them():
+    sound = np.arange(2 * BLOCK_FRAMES + 1000, dtype=np.float32)[:, np.newaxis]
+    stop = 0
+    for block in blocks(ArraySource(sound, RATE, "s")):
+        assert block.start == stop
+        stop = block.stop
+        assert block.samples[block.before, 0] == block.start
+        assert block.before == min(block.start, MARGIN_FRAMES)
+        assert block.samples[-1, 0] == min(block.stop + MARGIN_FRAMES, len(sound)) - 1
+    assert stop == len(sound)
+
+
+def test_findings_appear_while_the_survey_runs():
+    sound, _, _ = clipped(voice(40.0), 0.005)
+    came = []
+    whole = surveyor(sound).run(found=came.append)
+    assert [survey.frames // BLOCK_FRAMES for survey in came] == [1, 2, 4]
+    assert 0 < len(came[0].findings) < len(came[1].findings) < len(whole.findings)
+    assert whole.frames == len(sound)
+
+
+def test_a_stopped_survey_keeps_what_came():
+    sound, _, _ = clipped(voice(40.0), 0.005)
+    running = surveyor(sound)
+    answers = iter([False, False, True])
+    with pytest.raises(CancelledError):
+        running.run(is_cancelled=lambda: next(answers))
+    assert running.so_far().frames == 2 * BLOCK_FRAMES
+    assert running.so_far().findings
+
+
+def test_sensitivity_sifts_without_measuring():
+    findings = [Finding(f"f{n}", "clipping", n, n + 1, (0,), 0.5, n / 10, "") for n in range(1, 10)]
+    assert len(sift(findings, {})) == 5
+    assert len(sift(findings, {"clipping": 1.0})) == 9
+    assert len(sift(findings, {"clipping": 0.2})) == 2
+    assert sift(findings, {"clipping": 0.0}) == []
+
+
+def test_the_document_follows_the_schema(tmp_path):
+    sound, _, mask = clipped(voice(3.0), 0.01)
+    path = write(tmp_path / "a.wav", sound)
+    recording = open_recording(path, tmp_path)
+    survey = Surveyor(recording.source, recording.format.bits, list(KINDS.values())).run()
+    whole = document([recording_as_json("a.wav", recording, survey, {})])
+    recording.close()
+    json.dumps(whole, allow_nan=False)
+    assert whole["schema"] == "umbrick.findings/1"
+    entry = whole["recordings"][0]
+    assert (entry["path"], entry["rate"], entry["channels"], entry["frames"]) == ("a.wav", RATE, 1, len(sound))
+    assert entry["measures"]["clipped_share"] == pytest.approx(mask.mean(), rel=0.02)
+    assert entry["measures"]["prognosis"] in ("good", "fair", "poor")
+    assert entry["measures"]["prognosis_reason"].endswith(".")
+    finding = entry["findings"][0]
+    assert set(finding) == {"id", "kind", "start", "end", "channels", "severity", "confidence", "evidence", "detail"}
+    assert finding["id"] == "f1"
+    assert len({f["id"] for f in entry["findings"]}) == len(entry["findings"])
+    rows = list(csv.DictReader(io.StringIO(as_csv(whole))))
+    assert [int(row["start"]) for row in rows] == [f["start"] for f in entry["findings"]]
+    assert float(rows[0]["seconds"]) == pytest.approx(finding["start"] / RATE, abs=1e-6)
+
+
+def test_kinds_are_chosen_by_name():
+    assert [kind.name for kind in kinds_named(["clipping"])] == ["clipping"]
+    with pytest.raises(ParameterError, match="no kind of finding “squeak”"):
+        kinds_named(["squeak"])
+
+
+@pytest.mark.parametrize(
+    ("share", "grade", "says"),
+    [(0.0, "good", "Nothing is clipped"), (0.003, "good", "clean result"), (0.15, "poor", "some harshness will stay")],
+)
+def test_the_prognosis_is_honest(share, grade, says):
+    sound = clipped(voice(6.0), share)[0] if share else voice(6.0)
+    measures = surveyor(sound).run().measures({})
+    assert measures.prognosis.grade == grade
+    assert says in measures.prognosis.reason
+
+
+def test_a_few_deeply_clipped_passages_are_told_apart():
+    sound = 0.45 * voice(30.0)
+    sound[:RATE] = np.clip(voice(1.0) * 6, -0.45, 0.45)
+    measures = surveyor(sound).run().measures({})
+    assert measures.prognosis.grade in ("fair", "poor")
+    assert "deeply" in measures.prognosis.reason

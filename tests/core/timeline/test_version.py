@@ -1,0 +1,205 @@
+"""A version against the obvious model: a plain list of frames, each with the original frame it stands for."""
+
+from itertools import pairwise
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
+
+from tests.sounds import RATE, rng
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.history import Edit, History, Mend
+from umbrick.core.timeline.positions import map_position, map_positions
+from umbrick.core.timeline.provenance import provenance_shares, rebuilt_spans
+from umbrick.core.timeline.version import NO_ORIGIN, Version
+
+FRAMES = 60
+
+
+def source(samples, name):
+    return ArraySource(np.asarray(samples, np.float32).reshape(-1, 1), RATE, name)
+
+
+class Editing(RuleBasedStateMachine):
+    """Any sequence of edits, undo and redo, checked against lists."""
+
+    @initialize()
+    def open(self):
+        self.original = Version.of(source(np.arange(FRAMES), "original"))
+        self.history = History(self.original)
+        first = [(float(value), value) for value in range(FRAMES)]
+        self.models, self.now = [first], 0
+        self.patches = 0
+
+    @property
+    def model(self):
+        return self.models[self.now]
+
+    def push(self, version, model):
+        self.history.push(Edit("edit"), version)
+        del self.models[self.now + 1 :]
+        self.models.append(model)
+        self.now += 1
+
+    def patch(self, length):
+        self.patches += 1
+        values = -1000.0 * self.patches - np.arange(length)
+        return source(values, f"patch{self.patches}"), values.tolist()
+
+    def span(self, data):
+        start = data.draw(st.integers(0, len(self.model)), label="start")
+        return start, data.draw(st.integers(start, len(self.model)), label="stop")
+
+    @rule(data=st.data())
+    def replace(self, data):
+        start, stop = self.span(data)
+        patch, values = self.patch(stop - start)
+        origins = [origin for _, origin in self.model[start:stop]]
+        new = list(zip(values, origins, strict=True))
+        self.push(self.history.current.replace(start, stop, patch), self.model[:start] + new + self.model[stop:])
+
+    @rule(data=st.data())
+    def replace_many(self, data):
+        cuts = sorted(data.draw(st.lists(st.integers(0, len(self.model)), max_size=8, unique=True)))
+        pairs = [(a, b) for a, b in zip(cuts[::2], cuts[1::2], strict=False) if b > a]
+        if not pairs:
+            return
+        patch, values = self.patch(sum(b - a for a, b in pairs))
+        model, offset = list(self.model), 0
+        for start, stop in pairs:
+            for at in range(start, stop):
+                model[at] = (values[offset], model[at][1])
+                offset += 1
+        starts, stops = (np.array(side) for side in zip(*pairs, strict=True))
+        self.push(self.history.current.replace_many(patch, starts, stops), model)
+
+    @rule(data=st.data())
+    def delete(self, data):
+        start, stop = self.span(data)
+        self.push(self.history.current.delete(start, stop), self.model[:start] + self.model[stop:])
+
+    @rule(data=st.data(), length=st.integers(1, 9))
+    def insert(self, data, length):
+        at = data.draw(st.integers(0, len(self.model)))
+        patch, values = self.patch(length)
+        new = [(value, None) for value in values]
+        self.push(self.history.current.insert(at, patch), self.model[:at] + new + self.model[at:])
+
+    @rule(data=st.data())
+    def restore(self, data):
+        start, stop = self.span(data)
+        current = self.history.current
+        begin = map_position(current, self.original, start)
+        end = max(begin, map_position(current, self.original, stop))
+        model = self.model[:start] + self.models[0][begin:end] + self.model[stop:]
+        self.push(current.restore(start, stop, self.original), model)
+
+    @precondition(lambda self: self.now > 0)
+    @rule()
+    def undo(self):
+        assert self.history.undo() is not None
+        self.now -= 1
+
+    @precondition(lambda self: self.now < len(self.models) - 1)
+    @rule()
+    def redo(self):
+        assert self.history.redo() is not None
+        self.now += 1
+
+    @invariant()
+    def reads_like_the_model(self):
+        version = self.history.current
+        assert version.frames == len(self.model)
+        assert version.read(0, version.frames)[:, 0].tolist() == [value for value, _ in self.model]
+        middle = version.frames // 2
+        assert version.read_exact(middle, version.frames)[:, 0].tolist() == [v for v, _ in self.model[middle:]]
+        assert version.available == version.frames
+
+    @invariant()
+    def neighbours_that_continue_each_other_are_one_piece(self):
+        pieces = [piece for piece, _ in self.history.current.pieces()]
+        for left, right in pairwise(pieces):
+            follows = NO_ORIGIN if left.origin == NO_ORIGIN else left.origin + left.length
+            goes_on = left.source is right.source and left.start + left.length == right.start
+            assert not (goes_on and right.origin == follows)
+
+    @invariant()
+    def frames_with_an_origin_map_there_and_back(self):
+        version = self.history.current
+        origins = [origin for _, origin in self.model]
+        for at, origin in enumerate(origins):
+            if origin is not None and at and origins.count(origin) == 1:
+                assert map_position(version, self.original, at) == origin
+        assert map_position(version, self.original, 0) == 0
+        if version.frames:
+            assert map_position(version, self.original, version.frames) == FRAMES
+
+    @invariant()
+    def provenance_adds_up(self):
+        version = self.history.current
+        shares = provenance_shares(version, self.original)
+        assert sum(shares.values()) == pytest.approx(100.0)
+        own = sum(value >= 0 for value, _ in self.model)
+        rebuilt = sum(stop - start for start, stop in rebuilt_spans(version, self.original))
+        assert rebuilt == len(self.model) - own
+
+
+TestEditing = Editing.TestCase
+TestEditing.settings = settings(max_examples=60, stateful_step_count=20)
+
+
+def test_undo_to_the_start_gives_the_original_itself():
+    original = Version.of(source(range(10), "o"))
+    history = History(original)
+    history.push(Edit("a", (Mend("bridge", 2, 4, (0,), {}, time_shift=-3),)), original.delete(2, 4))
+    history.push(Edit("b"), history.current.delete(0, 1))
+    assert (history.undo_title, history.redo_title) == ("b", None)
+    assert [mend.method for mend in history.mends] == ["bridge"]
+    history.undo()
+    history.undo()
+    assert history.undo() is None
+    assert history.current is original
+    assert history.mends == ()
+    assert history.redo_title == "a"
+    history.push(Edit("c"), original.delete(5, 6))
+    assert history.redo() is None
+    assert history.latest.title == "c"
+
+
+def test_only_pieces_around_an_edit_are_new():
+    version = Version.of(source(range(1000), "o"))
+    for start in range(0, 1000, 10):
+        version = version.replace(start, start + 1, source([-1.0], f"p{start}"))
+    assert len(version.starts) == 200
+    assert len(version.restore(0, 1000, Version.of(version.sources[0])).starts) == 1
+
+
+@given(st.lists(st.integers(0, 40), max_size=20))
+def test_positions_map_alike_one_by_one_and_together(positions):
+    original = Version.of(source(range(40), "o"))
+    other = original.delete(5, 9).insert(20, source(rng().random(4), "i")).replace(0, 3, source([1, 2, 3], "r"))
+    together = map_positions(original, other, positions)
+    assert together.tolist() == [map_position(original, other, position) for position in positions]
+
+
+def test_positions_outside_are_a_programming_error():
+    version = Version.of(source(range(4), "o"))
+    with pytest.raises(IndexError):
+        map_position(version, version, 5)
+    with pytest.raises(IndexError):
+        version.read(2, 9)
+    with pytest.raises(ValueError, match="channels"):
+        version.replace(0, 1, ArraySource(np.zeros((1, 2)), RATE, "p"))
+    with pytest.raises(ValueError, match="frames"):
+        version.replace_many(source([1.0], "p"), np.array([0]), np.array([2]))
+
+
+def test_everything_can_be_deleted():
+    original = Version.of(source(range(4), "o"))
+    nothing = original.delete(0, 4)
+    assert nothing.frames == 0
+    assert nothing.read(0, 0).shape == (0, 1)
+    assert map_position(original, nothing, 2) == 0
+    assert provenance_shares(nothing, original) == {"original": 100.0, "rebuilt": 0.0}
