@@ -28,8 +28,8 @@ def rebuild(
     excerpt : Excerpt
         ``damage`` marks the clipped samples. Channels are rebuilt one by one.
     parameters : Parameters
-        ``rail_dbfs``: ``auto`` takes the damage as marked; a level in dBFS takes every sample at or beyond it, on
-        both sides of zero, for damaged too. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, which
+        ``rail_dbfs``: ``auto`` takes the damage as marked; a level in dBFS takes the samples at or beyond it, on
+        both sides of zero, instead. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, which
         chooses by how much is clipped.
     is_cancelled : callable
         CancelledError is raised soon after it says so.
@@ -39,7 +39,7 @@ def rebuild(
     target = excerpt.target
     rail_dbfs = parameters.get("rail_dbfs", "auto")
     if rail_dbfs != "auto":
-        damage = damage | (np.abs(samples) >= db_to_amplitude(float(rail_dbfs)) * (1 - 1e-6))
+        damage = np.abs(samples) >= db_to_amplitude(float(rail_dbfs)) * (1 - 1e-6)
         target = target & damage
     using = str(parameters.get("using", "auto"))
     for channel in range(samples.shape[1]):

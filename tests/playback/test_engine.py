@@ -1,0 +1,225 @@
+import numpy as np
+import pytest
+import soundfile
+
+from tests.sounds import RATE, rng, sine
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.version import Version
+from umbrick.playback.engine import BLOCK_FRAMES, CROSSFADE_SECONDS, Engine, Hearing, Programme
+from umbrick.playback.output import OutputError, system_or_simulated
+from umbrick.playback.simulated import SimulatedOutput
+
+FADE = round(CROSSFADE_SECONDS * RATE)
+
+
+@pytest.fixture
+def versions():
+    before = Version.of(ArraySource(0.3 * rng(1).standard_normal((RATE, 2)), RATE, "o"))
+    patch = ArraySource(0.3 * rng(2).standard_normal((20_000, 2)), RATE, "p")
+    return before, before.replace(10_000, 30_000, patch)
+
+
+@pytest.fixture
+def output():
+    return SimulatedOutput(keeps_time=False, keeps_sound=True)
+
+
+@pytest.fixture
+def engine(output):
+    engine = Engine(output, threaded=False)
+    yield engine
+    engine.close()
+
+
+def play(engine, blocks):
+    for _ in range(blocks):
+        engine.step()
+
+
+def all_of(version):
+    return version.read(0, version.frames)
+
+
+@pytest.mark.parametrize("hearing", list(Hearing))
+def test_what_is_played_is_the_version_sample_for_sample(engine, output, versions, hearing):
+    before, after = versions
+    engine.load(Programme(before, after, hearing))
+    engine.play(0)
+    while engine.is_playing:
+        engine.step()
+    expected = {
+        Hearing.BEFORE: all_of(before),
+        Hearing.AFTER: all_of(after),
+        Hearing.RESIDUE: all_of(before) - all_of(after),
+    }[hearing]
+    assert np.allclose(output.played()[FADE:RATE], expected[FADE:], atol=1e-7)
+    assert not output.played()[RATE:].any()
+    assert engine.position == RATE
+    assert engine.step() is False
+
+
+def test_it_starts_with_a_short_fade(engine, output, versions):
+    engine.load(Programme(*versions))
+    engine.play(5000)
+    play(engine, 1)
+    ramp = (np.arange(FADE) + 0.5) / FADE
+    assert np.allclose(output.played()[:FADE], versions[1].read(5000, 5000 + FADE) * ramp[:, None], atol=1e-6)
+
+
+def test_switching_keeps_the_place_and_leaves_no_gap(engine, output, versions):
+    before, after = versions
+    engine.load(Programme(before, after))
+    engine.play(12_000)
+    play(engine, 2)
+    engine.hear(Hearing.BEFORE)
+    play(engine, 2)
+    sound = output.played()
+    border = 2 * BLOCK_FRAMES
+    assert np.array_equal(sound[FADE:border], after.read(12_000 + FADE, 12_000 + border))
+    expected = before.read(12_000 + border + FADE, 12_000 + 2 * border)
+    assert np.array_equal(sound[border + FADE :], expected)
+    rising = ((np.arange(FADE) + 0.5) / FADE)[:, None]
+    at = slice(12_000 + border, 12_000 + border + FADE)
+    mixed = all_of(before)[at] * rising + all_of(after)[at] * (1 - rising)
+    assert np.allclose(sound[border : border + FADE], mixed, atol=1e-6)
+
+
+def test_a_loop_goes_round_exactly(engine, output, versions):
+    _, after = versions
+    loop = (9_000, 12_500)
+    engine.load(Programme(*versions))
+    engine.play(loop[0], loop)
+    length = loop[1] - loop[0]
+    while len(output.played()) < 3 * length:
+        engine.step()
+    sound = output.played()
+    once = after.read(*loop)
+    for turn in range(3):
+        start = turn * length
+        assert np.array_equal(sound[start + FADE : start + length], once[FADE:])
+    tail = after.read(loop[1], loop[1] + FADE)
+    rising = ((np.arange(FADE) + 0.5) / FADE)[:, None]
+    assert np.allclose(sound[length : length + FADE], once[:FADE] * rising + tail * (1 - rising), atol=1e-6)
+
+
+def test_seeking_while_playing_is_crossfaded(engine, output, versions):
+    engine.load(Programme(*versions))
+    engine.play(0)
+    play(engine, 1)
+    engine.play(40_000)
+    play(engine, 1)
+    sound = output.played()[BLOCK_FRAMES:]
+    assert np.array_equal(sound[FADE:], versions[1].read(40_000 + FADE, 40_000 + BLOCK_FRAMES))
+    rising = ((np.arange(FADE) + 0.5) / FADE)[:, None]
+    old = versions[1].read(BLOCK_FRAMES, BLOCK_FRAMES + FADE)
+    assert np.allclose(sound[:FADE], versions[1].read(40_000, 40_000 + FADE) * rising + old * (1 - rising), atol=1e-6)
+
+
+def test_stopping_fades_out_and_stays_where_it_is(engine, output, versions):
+    engine.load(Programme(*versions))
+    engine.play(1000)
+    play(engine, 1)
+    engine.stop()
+    assert not engine.is_playing
+    play(engine, 3)
+    assert len(output.played()) == BLOCK_FRAMES + FADE
+    assert np.abs(output.played()[-1]).max() < 0.01
+    assert engine.position == 1000 + BLOCK_FRAMES
+
+
+def test_an_edit_while_playing_goes_on_at_the_same_musical_place(engine, output, versions):
+    before, after = versions
+    shorter = after.delete(2000, 5000)
+    engine.load(Programme(before, after))
+    engine.play(20_000)
+    play(engine, 1)
+    engine.load(Programme(before, shorter))
+    play(engine, 1)
+    start = 20_000 + BLOCK_FRAMES - 3000
+    assert np.array_equal(output.played()[BLOCK_FRAMES + FADE :], shorter.read(start + FADE, start + BLOCK_FRAMES))
+    engine.hear(Hearing.BEFORE)
+    play(engine, 1)
+    at = 20_000 + 2 * BLOCK_FRAMES
+    assert np.array_equal(output.played()[2 * BLOCK_FRAMES + FADE :], before.read(at + FADE, at + BLOCK_FRAMES))
+
+
+def test_another_recording_starts_afresh(engine, output, versions):
+    engine.load(Programme(*versions))
+    engine.play(5000)
+    play(engine, 1)
+    other = Version.of(ArraySource(sine(rate=44100), 44100, "x"))
+    engine.load(Programme(other, other))
+    assert not engine.is_playing
+    assert engine.position == 0
+
+
+def test_gains_lower_what_goes_out_but_not_what_is_metered(engine, output):
+    loud = Version.of(ArraySource(sine(level=1.5, seconds=0.2), RATE, "o"))
+    engine.load(Programme(loud, loud, gain_db=-6.0, trims_db=((Hearing.AFTER, -6.0),)))
+    engine.play(0)
+    play(engine, 4)
+    assert np.abs(output.played()).max() == pytest.approx(1.5 * 10 ** (-12 / 20), rel=1e-3)
+    assert engine.reading.held_dbfs == pytest.approx(20 * np.log10(1.5), abs=0.01)
+    assert engine.reading.over > 100
+    engine.reset_meters()
+    assert engine.reading.over == 0
+
+
+class _Gone:
+    name = "loudspeaker"
+
+    def __init__(self, when):
+        self._when = when
+
+    def open(self, rate, channels):
+        if self._when == "open":
+            raise OutputError("The loudspeaker is busy.")
+
+    def write(self, block):
+        if self._when == "write":
+            raise OutputError("The loudspeaker has gone.")
+
+    def latency_frames(self):
+        return 0
+
+    def flush(self):
+        pass
+
+    def close(self):
+        pass
+
+
+@pytest.mark.parametrize("when", ["open", "write"])
+def test_a_device_that_fails_is_replaced_by_the_simulated_one_and_told(versions, when):
+    said = []
+    engine = Engine(_Gone(when), threaded=False, on_fault=said.append)
+    engine.load(Programme(*versions))
+    engine.play(0)
+    play(engine, 2)
+    assert engine.output_name == "simulated output"
+    assert engine.is_playing
+    assert len(said) == 1
+    assert "simulated output" in said[0]
+    engine.close()
+
+
+def test_without_a_sound_card_the_simulated_output_says_why():
+    output, note = system_or_simulated()
+    assert output.name == "simulated output" or note == ""
+    if output.name == "simulated output":
+        assert "Sound goes to the simulated output" in note
+    output.close()
+
+
+def test_the_thread_keeps_time_and_records_what_it_played(tmp_path, versions):
+    done = tmp_path / "played.wav"
+    output = SimulatedOutput(record_to=done)
+    engine = Engine(output)
+    before, _ = versions
+    short = before.delete(12_000, before.frames)
+    engine.load(Programme(short, short))
+    engine.play(0)
+    while engine.is_playing:
+        assert engine.position <= 12_000
+    engine.close()
+    assert np.array_equal(soundfile.read(done, dtype="float32")[0][FADE:12_000], short.read(FADE, 12_000))
