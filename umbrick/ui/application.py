@@ -54,6 +54,7 @@ def run(files: list[Path], shot: Path | None = None) -> int:
     saved = _save_when_settled(window, shot, application.quit)
     application.exec()
     window.shut_down()
+    window.hide()
     if not saved:
         raise UmbrickError(f"The picture {shot} cannot be written.")
     return 0

@@ -53,11 +53,11 @@ class Theme:
 
 DAYLIGHT = Theme(
     "daylight", paper="#F6F1E7", desk="#E9E1D2", raised="#FBF8F1", rule="#CDBFA9", ink="#2A231D", faint="#6F6355",
-    envelope="#C2A283", body="#6A4A32", wrong="#B0402A", mended="#1E6A70", ghost="#968B7B", selection="#DDAF52",
+    envelope="#C2A283", body="#6A4A32", wrong="#AD3E29", mended="#1E6A70", ghost="#968B7B", selection="#DDAF52",
     on_accent="#FBF8F1", impulses="#7A3E73", gaps="#3B5A8C", voice="#5D6B1E", background="#8F6A14",
 )  # fmt: skip
 DUSK = Theme(
-    "dusk", paper="#211C18", desk="#2B2520", raised="#352E28", rule="#463C33", ink="#EDE4D6", faint="#A89A88",
+    "dusk", paper="#211C18", desk="#2B2520", raised="#302923", rule="#463C33", ink="#EDE4D6", faint="#A89A88",
     envelope="#7C6148", body="#D0A97E", wrong="#E0715A", mended="#63B7BB", ghost="#8A7D6E", selection="#DDAF52",
     on_accent="#1B1714", impulses="#C48ABD", gaps="#8FAADB", voice="#A9B95F", background="#D3AC54",
 )  # fmt: skip

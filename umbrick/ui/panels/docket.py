@@ -31,6 +31,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.work import Listing, Work
 from umbrick.ui.icons import draw_glyph
+from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.theme import emphasised
 
 _Index = QModelIndex | QPersistentModelIndex
@@ -192,6 +193,7 @@ class Docket(QWidget):
         self.sensitivity = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=100)
         self.sensitivity.setAccessibleName("Sensitivity for clipping")
         self.sensitivity.setToolTip("Left: only what is certain. Right: everything that was measured. Sifts at once.")
+        keep_keys(self.sensitivity)
         self.sensitivity.valueChanged.connect(self._sensitivity_moved)
         sensitivity_label = QLabel("Sensitivity")
         sensitivity_label.setProperty("role", "faint")
@@ -201,6 +203,7 @@ class Docket(QWidget):
         self.list = QListView()
         self.list.setAccessibleName("Findings")
         self.list.setModel(self.model)
+        keep_keys(self.list)
         self.list.setUniformItemSizes(False)
         self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -1,0 +1,139 @@
+"""Whole jobs, as a person does them, within the number of acts they may take."""
+
+import numpy as np
+import soundfile
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from tests.ui.conftest import focus_longest
+from umbrick.core.survey.finding import State
+from umbrick.playback.engine import Hearing
+from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
+from umbrick.ui.dialogs.save_dialog import SaveDialog
+
+
+def accept(hands, kind):
+    def do(dialog):
+        assert isinstance(dialog, kind)
+        hands.press("Enter", dialog)
+
+    return do
+
+
+def test_an_interview_recorded_too_hot_in_seven_acts(hands, hot, tmp_path):
+    """Job 1: all clipping listed with a prognosis, rebuilt, a level that fits, heard, saved."""
+    path, truth, mask = hot
+    hands.open(path)
+    hands.acts = 0
+
+    hands.press("F5")
+    assert hands.work.listing().open
+    assert "clipped" in hands.window.docket.prognosis.text()
+
+    hands.in_dialog(accept(hands, MendAllDialog))
+    hands.press("Shift+Enter")
+    assert not hands.work.listing().open
+    assert hands.work.peak > 1.0
+    assert "saving offers to lower all by" in hands.window.status.message.text()
+
+    hands.press("M")
+    hands.press("Space")
+    assert hands.window.listening.is_playing
+    assert hands.window.listening.matches_loudness
+    hands.press("B")
+    assert hands.window.listening.hearing is Hearing.BEFORE
+    assert hands.window.header.hear_buttons[Hearing.BEFORE].isChecked()
+    before_saving = hands.acts
+
+    hands.in_dialog(accept(hands, SaveDialog))
+    hands.press("Ctrl+S")
+    # Opening the survey, two for mending all, three for listening, and two for saving: the sheet's Return included.
+    assert before_saving == 6
+    assert hands.acts <= 8
+    saved = tmp_path / "hot-mended.wav"
+    assert f"Saved {saved.name}" in hands.window.status.message.text()
+    after, rate = soundfile.read(saved, always_2d=True)
+    before, _ = soundfile.read(path, always_2d=True)
+    assert (rate, soundfile.info(saved).subtype) == (48000, "PCM_24")
+    gain = np.median(after[~mask & (np.abs(before) > 0.1)] / before[~mask & (np.abs(before) > 0.1)])
+    assert np.abs(after).max() < 1.0
+    assert np.square(truth - after / gain)[mask].sum() < 0.25 * np.square(truth - before)[mask].sum()
+    assert not hands.work.has_unsaved_mends
+
+
+def test_findings_one_by_one_with_keys_only(surveyed):
+    hands = surveyed
+    total = len(hands.work.listing().open)
+    hands.press("N")
+    first = hands.work.focus
+    assert first is hands.work.listing().open[0]
+    assert hands.work.loupe.start < first.start < first.stop < hands.work.loupe.stop
+    assert hands.window.docket.list.currentIndex().row() == 1
+    assert "flat sample" in hands.window.treatment.detail.text()
+    hands.press("Enter")
+    assert hands.work.state_of(first) is State.MENDED
+    assert hands.work.focus is not first
+    second = hands.work.focus
+    hands.press("K")
+    assert hands.work.state_of(second) is State.KEPT
+    hands.press("Shift+N")
+    assert hands.work.focus is hands.work.listing().open[-1]
+    assert len(hands.work.listing().open) == total - 2
+    assert "1 mended" in hands.window.docket.counts.text()
+    assert "1 kept" in hands.window.docket.counts.text()
+
+
+def test_undo_and_redo_bring_back_samples_and_states(surveyed):
+    hands = surveyed
+    before = hands.work.version.read(0, hands.work.frames)
+    finding = focus_longest(hands)
+    hands.press("Enter")
+    mended = hands.work.version.read(0, hands.work.frames)
+    changed = np.flatnonzero((before != mended).any(axis=1))
+    assert finding.start <= changed.min() <= changed.max() < finding.stop
+    hands.press("Ctrl+Z")
+    assert hands.work.focus is finding
+    assert hands.work.state_of(finding) is State.OPEN
+    assert np.array_equal(hands.work.version.read(0, hands.work.frames), before)
+    assert "Undone" in hands.window.status.message.text()
+    hands.press("Ctrl+Shift+Z")
+    assert hands.work.state_of(finding) is State.MENDED
+    assert np.array_equal(hands.work.version.read(0, hands.work.frames), mended)
+
+
+def test_exceptions_are_left_out_of_mending_all(surveyed):
+    hands = surveyed
+    findings = hands.work.listing().open
+
+    def leave_out_first(dialog):
+        dialog.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+        assert f"{len(findings) - 1} places" in dialog.count.text()
+        assert "1 left out" in dialog.count.text()
+        dialog.mend_button.click()
+
+    hands.in_dialog(leave_out_first)
+    hands.press("Shift+Enter")
+    assert list(hands.work.listing().open) == [findings[0]]
+    hands.press("Ctrl+Z")
+    assert len(hands.work.listing().open) == len(findings)
+
+
+def test_a_new_survey_after_mending_shows_what_is_left(surveyed):
+    hands = surveyed
+    hands.press("N")
+    finding = hands.work.focus
+    total = len(hands.work.listing().findings)
+    hands.press("Enter")
+    hands.press("F5")
+    assert hands.work.state_of(finding) is State.MENDED
+    assert len(hands.work.listing().findings) == total
+    assert all(other.start != finding.start for other in hands.work.listing().open)
+
+
+def test_the_wide_dialogs_can_be_left_with_escape(surveyed):
+    hands = surveyed
+    version = hands.work.version
+    for key in ("Shift+Enter", "Ctrl+S", "F1"):
+        hands.in_dialog(lambda dialog: QTest.keyClick(dialog, Qt.Key.Key_Escape))
+        hands.press(key)
+    assert hands.work.version is version

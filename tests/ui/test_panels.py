@@ -1,0 +1,232 @@
+import time
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+
+from tests.ui.conftest import focus_longest
+from umbrick.core.survey.finding import Finding, State
+from umbrick.playback.engine import Hearing
+from umbrick.ui.panels.docket import DocketModel
+
+
+def rows(window):
+    model = window.docket.model
+    return [model.index(row).data(DocketModel.ENTRY) for row in range(model.rowCount())]
+
+
+def test_the_docket_lists_every_finding_under_its_kind(surveyed, window):
+    entries = rows(window)
+    assert entries[0].name == "clipping"
+    assert entries[1:] == list(surveyed.work.listing().findings)
+    spoken = window.docket.model.index(1).data(Qt.ItemDataRole.AccessibleTextRole)
+    assert "flat sample" in spoken
+    assert "confidence" in spoken
+
+
+def test_a_click_in_the_docket_goes_to_the_finding(surveyed, window):
+    index = window.docket.model.index(3)
+    place = window.docket.list.visualRect(index).center()
+    surveyed.click(window.docket.list.viewport(), place.x(), place.y())
+    assert surveyed.work.focus is rows(window)[3]
+    assert surveyed.work.loupe.start < surveyed.work.focus.start < surveyed.work.loupe.stop
+
+
+def test_the_sensitivity_slider_sifts_at_once_without_measuring(surveyed, window):
+    doubtful = Finding("x", "clipping", 5, 6, (0,), 0.1, 0.3, "1 flat sample at −40 dBFS")
+    surveyed.work.findings = (*surveyed.work.findings, doubtful)
+    window.bench.findings_changed.emit()
+    count = len(rows(window))
+    assert doubtful not in rows(window)
+    survey = surveyed.work.survey
+    window.docket.sensitivity.setFocus()
+    for _ in range(30):
+        QTest.keyClick(window.docket.sensitivity, Qt.Key.Key_Right)
+    assert doubtful in rows(window)
+    assert len(rows(window)) == count + 1
+    assert surveyed.work.survey is survey
+    window.docket.sensitivity.setValue(0)
+    assert not any(isinstance(row, Finding) and row.confidence < 1 for row in rows(window))
+
+
+def test_candidates_are_computed_and_chosen_by_number(surveyed, window):
+    focus_longest(surveyed)
+    cards = [card for card in window.treatment.cards if card.isVisible()]
+    assert len(cards) == 3
+    offers = window.mending.offers
+    assert all(offers.offers)
+    peaks = set()
+    for number in (1, 2, 3):
+        surveyed.press(str(number))
+        assert offers.chosen == number - 1
+        assert "chosen" in cards[number - 1].accessibleName()
+        focus = surveyed.work.focus
+        shown = window.viewing.shown_version(surveyed.work)
+        peaks.add(abs(shown.read(focus.start, focus.stop)).max().item())
+    assert len(peaks) == 3
+    surveyed.click(cards[0])
+    assert offers.chosen == 0
+    surveyed.press("Enter")
+    mend = surveyed.work.history.mends[0]
+    assert mend.parameters["using"] == "sparse"
+
+
+def test_the_panel_says_what_the_mend_does_to_time_and_level(surveyed, window):
+    focus_longest(surveyed)
+    assert "Time: unchanged." in window.treatment.effect.text()
+    assert "Saving offers to lower all by" in window.treatment.effect.text()
+
+
+def test_what_cannot_be_done_says_why(window, hands, hot):
+    actions = window.actions_.actions
+    assert not actions["survey"].isEnabled()
+    assert "Open a recording first" in actions["survey"].toolTip()
+    hands.open(hot[0])
+    assert "Survey first" in actions["next"].toolTip()
+    assert "Choose a finding first" in actions["mend"].toolTip()
+    hands.press("F5")
+    hands.press("N")
+    hands.press("K")
+    hands.press("Ctrl+Z")
+    assert actions["mend"].isEnabled()
+    hands.press("Enter")
+    window.bench.focus(next(f for f in hands.work.findings if hands.work.state_of(f) is State.MENDED))
+    assert "mended already" in actions["mend"].toolTip()
+
+
+def test_every_command_has_its_own_keys_and_a_hint(window):
+    keys = [key for command in window.actions_.commands.values() for key in command.keys]
+    assert len(keys) == len(set(keys))
+    for command in window.actions_.commands.values():
+        assert command.hint
+        assert window.actions_.actions[command.name].toolTip()
+
+
+def test_the_sheet_of_keys_lists_every_command_that_has_one(window, hands):
+    from PySide6.QtWidgets import QLabel
+
+    seen = []
+
+    def read(dialog):
+        seen.extend(label.text() for label in dialog.findChildren(QLabel))
+        dialog.reject()
+
+    hands.in_dialog(read)
+    hands.press("F1")
+    for command in window.actions_.commands.values():
+        if command.keys:
+            assert command.text.rstrip("…") in seen
+
+
+def test_play_stop_and_the_meters(surveyed, window, qtbot):
+    surveyed.press("Space")
+    assert window.listening.is_playing
+    qtbot.waitUntil(lambda: window.viewing.playhead is not None and window.viewing.playhead > 4000)
+    assert "−∞" not in window.header.meter.text.split("·")[0]
+    surveyed.press("Space")
+    qtbot.waitUntil(lambda: not window.listening.is_playing)
+    assert window.viewing.playhead is None
+    QTest.mouseClick(window.header.meter, Qt.MouseButton.LeftButton)
+    assert "peak −∞" in window.header.meter.text
+
+
+def test_before_after_and_residue_are_switched_while_playing(surveyed, window, qtbot):
+    surveyed.press("N")
+    surveyed.press("L")
+    surveyed.press("Space")
+    loop = window.listening.engine._state.programme.loop
+    focus = surveyed.work.focus
+    assert loop[0] < focus.start < focus.stop < loop[1]
+    for key, hearing in (("B", Hearing.BEFORE), ("B", Hearing.AFTER), ("R", Hearing.RESIDUE), ("R", Hearing.AFTER)):
+        place = window.listening.engine.position
+        surveyed.press(key)
+        assert window.listening.hearing is hearing
+        assert window.header.hear_buttons[hearing].isChecked()
+        assert window.listening.is_playing
+        assert loop[0] <= window.listening.engine.position < loop[1]
+        assert place >= 0
+    surveyed.press("Space")
+
+
+def test_matched_loudness_lowers_the_louder_one_only(surveyed, window, qtbot):
+    surveyed.in_dialog(lambda dialog: QTest.keyClick(dialog, Qt.Key.Key_Return))
+    surveyed.press("Shift+Enter")
+    surveyed.press("M")
+    trims = dict(window.listening.engine._state.programme.trims_db)
+    assert max(trims.values()) == 0.0
+    assert min(trims.values()) < 0.0
+    assert window.actions_.actions["match"].isChecked()
+    surveyed.press("M")
+    assert window.listening.engine._state.programme.trims_db == ()
+
+
+def test_playing_is_lowered_so_that_rebuilt_peaks_fit(surveyed, window):
+    focus_longest(surveyed)
+    assert window.listening.engine._state.programme.gain_db < 0
+
+
+def test_a_survey_can_be_stopped_and_keeps_what_came(hands, tmp_path, window, qtbot):
+    import numpy as np
+
+    from tests.sounds import clipped, voice, write
+
+    sound = np.tile(clipped(voice(10.0), 0.004)[0], (30, 1))
+    hands.open(write(tmp_path / "long.wav", sound))
+    window.surveying.start()
+    qtbot.waitUntil(lambda: len(rows(window)) > 0, timeout=10_000)
+    assert window.status.job.text() == "Surveying"
+    assert window.docket.progress.isVisible()
+    QTest.keyClick(window, Qt.Key.Key_Escape)
+    qtbot.waitUntil(lambda: window.surveying.job is None, timeout=10_000)
+    assert "what came is listed" in window.status.message.text()
+    assert hands.work.survey.frames < hands.work.frames
+    assert hands.work.listing().open
+
+
+def test_panels_and_theme_are_toggled_and_remembered(hands, window):
+    hands.press("F7")
+    hands.press("F8")
+    assert window.docket.isHidden()
+    assert window.treatment.isHidden()
+    hands.press("F9")
+    assert window.is_dusk()
+    window._store()
+    from umbrick.playback.simulated import SimulatedOutput
+    from umbrick.ui.window import BenchWindow
+
+    other = BenchWindow(SimulatedOutput())
+    assert other.is_dusk()
+    other.shut_down()
+    hands.press("F9")
+    assert not window.is_dusk()
+
+
+@pytest.mark.parametrize("name", ["daylight", "dusk"])
+def test_text_contrast_is_enough(name):
+    from PySide6.QtGui import QColor
+
+    from umbrick.ui.theme import THEMES
+
+    def luminance(color):
+        channels = [QColor(color).redF(), QColor(color).greenF(), QColor(color).blueF()]
+        linear = [c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4 for c in channels]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    theme = THEMES[name]
+    for ink in ("ink", "faint", "wrong", "mended"):
+        for ground in ("paper", "desk", "raised"):
+            pair = sorted((luminance(getattr(theme, ink)), luminance(getattr(theme, ground))))
+            assert (pair[1] + 0.05) / (pair[0] + 0.05) >= 4.5, (ink, ground)
+
+
+def test_the_interface_stays_free_while_work_goes_on(surveyed, window, qtbot):
+    ticks = []
+    from PySide6.QtCore import QTimer
+
+    timer = QTimer(interval=5)
+    timer.timeout.connect(lambda: ticks.append(time.monotonic()))
+    timer.start()
+    window.mending.mend_all(list(surveyed.work.listing().open))
+    qtbot.waitUntil(lambda: window.mending.job is None, timeout=60_000)
+    assert len(ticks) > 3
+    assert all(surveyed.work.state_of(f) is State.MENDED for f in surveyed.work.findings)
