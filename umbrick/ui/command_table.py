@@ -217,6 +217,8 @@ def command_table(
                 icon="skip-back"),
         Command("flip", "&Listen", "Before / after", "Switch between before and after, at the same place", listening.flip,
                 ("B",), nothing_open, separated=True),
+        Command("compare", "&Listen", "Before / after, equally loud", "Switch between before and after at matched loudness",
+                listening.compare, ("Shift+B",), nothing_open),
         Command("residue", "&Listen", "Residue", "Hear what the mends took out",
                 lambda: listening.hear(Hearing.AFTER if listening.hearing is Hearing.RESIDUE else Hearing.RESIDUE), ("R",),
                 nothing_open, lambda: listening.hearing is Hearing.RESIDUE),

@@ -183,7 +183,7 @@ class BenchWindow(QMainWindow):
         ):
             signal.connect(self._refresh)
         for working in (self.surveying, self.mending, self.saving):
-            working.progressed.connect(lambda share: self.status.progress.setValue(round(1000 * share)))
+            working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
 
     def _refresh(self) -> None:

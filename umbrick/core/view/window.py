@@ -3,6 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import TypeVar
+
+import numpy as np
+import numpy.typing as npt
+
+Number = TypeVar("Number", float, npt.NDArray[np.float64])
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,8 +23,8 @@ class Window:
         """Frames shown."""
         return self.stop - self.start
 
-    def x_of(self, frame: float, width: float) -> float:
-        """Return where the frame's beginning is across ``width`` pixels."""
+    def x_of(self, frame: Number, width: float) -> Number:
+        """Return where the frame's beginning is across ``width`` pixels; for an array of frames, an array."""
         return (frame - self.start) * width / self.length
 
     def frame_at(self, x: float, width: float) -> float:

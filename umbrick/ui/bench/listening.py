@@ -6,12 +6,14 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.measure.matching import matching_trims_db
+from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Engine, Hearing, Programme
 from umbrick.playback.meter import Reading
 from umbrick.playback.output import Output
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.work import Work
 
 _TICK_MS = 30
 _LEAD_SECONDS = 0.5
@@ -38,7 +40,7 @@ class Listening(QObject):
         self.matches_loudness = False
         self._trims: tuple[tuple[Hearing, float], ...] = ()
         self._matching: Job | None = None
-        self._was_playing = False
+        self._matched_for: tuple[Version, Version] | None = None
         self._timer = QTimer(self, interval=_TICK_MS)
         self._timer.timeout.connect(self._tick)
         bench.recording_changed.connect(self._recording_changed)
@@ -75,7 +77,6 @@ class Listening(QObject):
         self.reload()
         self.engine.play(start, loop)
         self._timer.start()
-        self._was_playing = True
         self.changed.emit()
 
     def stop(self) -> None:
@@ -99,12 +100,16 @@ class Listening(QObject):
         """Switch between before and after."""
         self.hear(Hearing.BEFORE if self.hearing is Hearing.AFTER else Hearing.AFTER)
 
+    def compare(self) -> None:
+        """Switch between before and after, at matched loudness from now on."""
+        if not self.matches_loudness:
+            self.set_matches_loudness(True)
+        self.flip()
+
     def set_matches_loudness(self, matches: bool) -> None:
         """Play before and after equally loud, or as they are."""
         self.matches_loudness = matches
-        self._trims = ()
-        if matches:
-            self._match()
+        self._trims, self._matched_for = (), None
         self.reload()
         self.changed.emit()
 
@@ -116,6 +121,8 @@ class Listening(QObject):
         offers = self._mending.offers
         offer = offers.current if offers and offers.version is work.version else None
         after = offer.mended.version if offer else work.version
+        if self.matches_loudness:
+            self._match(work, after)
         peak = max(work.peak, offer.mended.peak) if offer else work.peak
         gain_db = fitting_gain_db(peak)
         self.engine.load(Programme(work.history.original, after, self.hearing, self._loop(), gain_db, self._trims))
@@ -142,30 +149,29 @@ class Listening(QObject):
 
     def _recording_changed(self) -> None:
         self.engine.stop()
-        self._trims = ()
+        self._trims, self._matched_for = (), None
         self.reload()
         self.changed.emit()
 
-    def _match(self) -> None:
-        work = self._bench.work
-        if work is None:
+    def _match(self, work: Work, after: Version) -> None:
+        """Measure how loud before and after are around what is played, unless that has just been done."""
+        before = work.history.original
+        if (before, after) == self._matched_for:
             return
-        before, after = work.history.original, work.version
-        loop = self._loop()
+        self._matched_for = before, after
         reach = round(_MATCH_SECONDS * work.rate)
-        start, stop = loop if loop else (max(0, work.cursor - reach), min(work.frames, work.cursor + reach))
-
-        def measure(_: Job) -> tuple[float, float]:
-            return matching_trims_db(before, after, start, stop)
-
+        start, stop = self._loop() or (max(0, work.cursor - reach), min(work.frames, work.cursor + reach))
         if self._matching:
             self._matching.cancel()
-        self._matching = self._bench.jobs.start("matching loudness", measure, self._matched)
+        self._matching = self._bench.jobs.start(
+            "matching loudness", lambda _: matching_trims_db(before, after, start, stop), self._matched
+        )
         self._matching.failed.connect(self._bench.failed)
 
     def _matched(self, trims: tuple[float, float]) -> None:
-        self._trims = ((Hearing.BEFORE, trims[0]), (Hearing.AFTER, trims[1]))
-        self.reload()
+        if self.matches_loudness:
+            self._trims = ((Hearing.BEFORE, trims[0]), (Hearing.AFTER, trims[1]))
+            self.reload()
 
     def _tick(self) -> None:
         self.ticked.emit(self.engine.position, self.engine.reading)

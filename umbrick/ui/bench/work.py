@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from itertools import compress
+
+import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.place import Place
@@ -12,7 +16,7 @@ from umbrick.core.sound.recording import Recording
 from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding, State, sift
 from umbrick.core.survey.survey import Survey
 from umbrick.core.timeline.history import Edit, History
-from umbrick.core.timeline.version import Version
+from umbrick.core.timeline.version import Integers, Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 
@@ -30,6 +34,12 @@ class Listing:
     findings: tuple[Finding, ...]
     open: tuple[Finding, ...]
     states: dict[str, State]
+    starts: Integers
+    stops: Integers
+    is_open: npt.NDArray[np.bool_]
+    """The same, as arrays in order of time: what strips look up at every repaint."""
+
+    longest: int
 
     @classmethod
     def of(cls, findings: Sequence[Finding], sensitivity: dict[str, float], history: History) -> Listing:
@@ -41,7 +51,17 @@ class Listing:
                 states.update(dict.fromkeys(mend.finding_ids, State.MENDED))
         passed = {finding.id for finding in sift(findings, sensitivity)}
         listed = tuple(finding for finding in findings if finding.id in passed or finding.id in states)
-        return cls(listed, tuple(finding for finding in listed if finding.id not in states), states)
+        starts = np.array([finding.start for finding in listed], np.int64)
+        stops = np.array([finding.stop for finding in listed], np.int64)
+        is_open = np.array([finding.id not in states for finding in listed], np.bool_)
+        longest = int((stops - starts).max()) if listed else 0
+        return cls(listed, tuple(compress(listed, is_open)), states, starts, stops, is_open, longest)
+
+    def within(self, start: float, stop: float) -> Sequence[Finding]:
+        """Return the findings that reach into a span, in order of time."""
+        first = int(np.searchsorted(self.starts, start - self.longest))
+        last = int(np.searchsorted(self.starts, stop))
+        return [finding for finding in self.findings[first:last] if finding.stop > start]
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""

@@ -151,6 +151,8 @@ class Header(QWidget):
             self.recordings.addItem(work.recording.name)
         self.recordings.setEnabled(bool(self._bench.works))
         work = self._bench.work
+        for button in self.hear_buttons.values():
+            button.setEnabled(work is not None)
         if work is None:
             self.form.setText("")
             return

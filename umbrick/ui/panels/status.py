@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
 
@@ -10,6 +12,12 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.viewing import Pointed, Viewing
 from umbrick.ui.theme import emphasised
+
+_ESTIMATE_AFTER_SECONDS = 1.0
+
+
+def _roughly(seconds: float) -> str:
+    return f"{max(1, round(seconds))} s" if seconds < 90 else f"{round(seconds / 60)} min"
 
 
 class StatusLine(QWidget):
@@ -47,6 +55,8 @@ class StatusLine(QWidget):
         viewing.pointed.connect(self._point)
         listening.changed.connect(self._refresh)
         self._pointed: Pointed | None = None
+        self._job_title = ""
+        self._job_began = 0.0
         self.show_job("")
         self._refresh()
 
@@ -61,7 +71,17 @@ class StatusLine(QWidget):
         """Show that work is going on, or with an empty title that it is not."""
         for widget in (self.job, self.progress, self.stop):
             widget.setVisible(bool(title))
-        self.job.setText(title)
+        if title != self._job_title:
+            self._job_title, self._job_began = title, time.monotonic()
+            self.progress.setValue(0)
+            self.job.setText(title)
+
+    def show_progress(self, share: float) -> None:
+        """Show how far the work has come, and about how long the rest will take."""
+        self.progress.setValue(round(1000 * share))
+        spent = time.monotonic() - self._job_began
+        if share > 0 and spent > _ESTIMATE_AFTER_SECONDS:
+            self.job.setText(f"{self._job_title} · about {_roughly(spent * (1 - share) / share)} left")
 
     def _point(self, place: Pointed | None) -> None:
         self._pointed = place

@@ -255,8 +255,9 @@ def _scale(content: _Content) -> tuple[float, float]:
 def _damaged(work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
     """Return which samples an open finding covers."""
     mask = np.zeros(len(frames), np.bool_)
-    for finding in work.listing().open:
-        if content.channel in finding.channels and finding.stop > frames[0] and finding.start <= frames[-1]:
+    listing = work.listing()
+    for finding in listing.within(int(frames[0]), int(frames[-1]) + 1):
+        if content.channel in finding.channels and finding.id not in listing.states:
             mask |= (frames >= finding.start) & (frames < finding.stop)
     return mask
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from collections.abc import Sequence
+from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
-from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
@@ -20,16 +21,11 @@ from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
-from umbrick.ui.strips.wave_image import Ink, columns_of, to_image, wave_pixels
+from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
 
 RAIL_HEIGHT = 18
 _GLYPH = 10
 _GLYPH_SPACING = 8
-
-
-class _Content(NamedTuple):
-    image: QImage
-    extent: Extent
 
 
 class PassageStrip(Strip):
@@ -69,7 +65,7 @@ class PassageStrip(Strip):
             self._theme.name,
         )
 
-    def _make(self, work: Work, version: Version, window: Window) -> _Content:
+    def _make(self, work: Work, version: Version, window: Window) -> WavePicture:
         ratio = self.devicePixelRatioF()
         rect = self.content_rect()
         width = max(1, round(rect.width() * ratio))
@@ -79,7 +75,7 @@ class PassageStrip(Strip):
         spans = rebuilt_spans(version, work.history.original, max(0, start), min(stop, version.frames))
         rebuilt = columns_of(spans, start, stop, width)
         pixels = wave_pixels(extent, rebuilt, lane, self._viewing.shown_top(work), Ink.of(self._theme))
-        return _Content(to_image(pixels, ratio), extent)
+        return WavePicture(to_image(pixels, ratio), extent)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()
@@ -131,27 +127,28 @@ class PassageStrip(Strip):
     def _draw_rail(self, painter: QPainter, work: Work) -> None:
         painter.fillRect(QRectF(0, TITLE_HEIGHT, self.width(), RAIL_HEIGHT), self._theme.color("desk"))
         listing = work.listing()
-        last_x = -1e9
-        for finding in self._shown(work):
-            x = self._glyph_x(finding)
-            is_focus = finding is work.focus
-            if x - last_x < _GLYPH_SPACING and not is_focus:
-                continue
-            last_x = x
+        shown = self._shown(work)
+        # Where many lie close together, the first in each few pixels stands for them.
+        x = self._glyph_x(shown)
+        drawn = np.unique(np.floor(x / _GLYPH_SPACING), return_index=True)[1].tolist()
+        if work.focus in shown:
+            drawn.append(shown.index(work.focus))
+        for index in drawn:
+            finding = shown[index]
             family = KINDS[finding.kind].family
-            center = QPointF(x, TITLE_HEIGHT + RAIL_HEIGHT / 2)
-            if is_focus:
-                painter.fillRect(QRectF(x - 8, TITLE_HEIGHT, 16, RAIL_HEIGHT), self._theme.color("selection", 120))
+            if finding is work.focus:
+                rail = QRectF(x[index] - 8, TITLE_HEIGHT, 16, RAIL_HEIGHT)
+                painter.fillRect(rail, self._theme.color("selection", 120))
             is_open = listing.state_of(finding) is State.OPEN
             color = self._theme.family(family) if is_open else self._theme.color("mended")
-            draw_glyph(painter, family, center, _GLYPH, color, is_open)
+            draw_glyph(painter, family, QPointF(x[index], TITLE_HEIGHT + RAIL_HEIGHT / 2), _GLYPH, color, is_open)
 
-    def _shown(self, work: Work) -> list[Finding]:
-        window = work.passage
-        return [f for f in work.listing().findings if f.stop > window.start and f.start < window.stop]
+    def _shown(self, work: Work) -> Sequence[Finding]:
+        return work.listing().within(work.passage.start, work.passage.stop)
 
-    def _glyph_x(self, finding: Finding) -> float:
-        return (self.x_of(finding.start) + self.x_of(finding.stop)) / 2
+    def _glyph_x(self, findings: Sequence[Finding]) -> npt.NDArray[np.float64]:
+        middles = np.array([(finding.start + finding.stop) / 2 for finding in findings])
+        return np.asarray(self.x_of(middles))
 
     def _draw_focus(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         if work.focus:
@@ -183,9 +180,10 @@ class PassageStrip(Strip):
         work = self._work
         y = event.position().y()
         if work and TITLE_HEIGHT <= y < TITLE_HEIGHT + RAIL_HEIGHT:
-            near = min(self._shown(work), key=lambda f: abs(self._glyph_x(f) - event.position().x()), default=None)
-            if near and abs(self._glyph_x(near) - event.position().x()) <= _GLYPH:
-                self._bench.focus(near)
+            shown = self._shown(work)
+            distance = np.abs(self._glyph_x(shown) - event.position().x())
+            if len(shown) and distance.min() <= _GLYPH:
+                self._bench.focus(shown[int(distance.argmin())])
                 return
         if work and work.channels > 1:
             self._bench.set_channel(self._channel_at(work, y))
@@ -199,10 +197,8 @@ class PassageStrip(Strip):
         channel = self._channel_at(work, position.y())
         if self._picture is None or self._picture.window != work.passage:
             return channel, None, None
-        extent = self._picture.content.extent
-        column = min(max(0, int(position.x() * len(extent.low) / max(1, self.width()))), len(extent.low) - 1)
-        low, high = float(extent.low[column, channel]), float(extent.high[column, channel])
-        return channel, None, (max(abs(low), abs(high)) if np.isfinite(high) else None)
+        share = position.x() / max(1, self.width())
+        return channel, None, peak_at(self._picture.content.extent, share, channel)
 
 
 def _channel_name(channel: int, channels: int) -> str:

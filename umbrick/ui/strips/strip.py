@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt
+from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
@@ -46,6 +46,8 @@ class Strip(QWidget):
         self._renderer = Renderer(self)
         self._renderer.ready.connect(self._take)
         self._renderer.failed.connect(self._bench.failed)
+        self._ask = QTimer(self, singleShot=True)
+        self._ask.timeout.connect(self._request)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -112,8 +114,8 @@ class Strip(QWidget):
 
     # Places.
 
-    def x_of(self, frame: float) -> float:
-        """Return the pixel of a frame's beginning."""
+    def x_of(self, frame: Any) -> Any:
+        """Return the pixel of a frame's beginning; for an array of frames, an array."""
         work = self._work
         return self.window_of(work).x_of(frame, self.width()) if work else 0.0
 
@@ -131,11 +133,9 @@ class Strip(QWidget):
         work = self._work
         if work is None:
             return
-        key, window = self._key(work), self.window_of(work)
-        if self._picture is None or self._picture.key != key:
-            version = self._viewing.shown_version(work)
-            self._windows = {key: window}
-            self._renderer.request(key, lambda: self._make(work, version, window))
+        if self._picture is None or self._picture.key != self._key(work):
+            # After all strips have painted: a picture in the making would only slow them down.
+            self._ask.start(0)
         self._paint(painter, work, self._picture)
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
         painter.setPen(self._theme.color("faint"))
@@ -143,6 +143,14 @@ class Strip(QWidget):
         if self.hasFocus():
             painter.setPen(QPen(self._theme.color("mended"), 1))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
+
+    def _request(self) -> None:
+        """Have the picture made that belongs here now."""
+        work = self._work
+        if work is not None:
+            key, window, version = self._key(work), self.window_of(work), self._viewing.shown_version(work)
+            self._windows = {key: window}
+            self._renderer.request(key, lambda: self._make(work, version, window))
 
     def _take(self, key: Any, content: Any) -> None:
         if key in self._windows:

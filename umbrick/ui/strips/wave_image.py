@@ -37,6 +37,20 @@ class Ink(NamedTuple):
         return ink._replace(mended=paler.rgb())
 
 
+class WavePicture(NamedTuple):
+    """A finished waveform, and the extents it was drawn from."""
+
+    image: QImage
+    extent: Extent
+
+
+def peak_at(extent: Extent, share: float, channel: int = 0) -> float | None:
+    """Return the highest absolute sample in the column at a share of the width, or None if it is not known."""
+    column = min(max(0, int(share * len(extent.low))), len(extent.low) - 1)
+    low, high = float(extent.low[column, channel]), float(extent.high[column, channel])
+    return max(abs(low), abs(high)) if low <= high else None
+
+
 def wave_pixels(extent: Extent, rebuilt: npt.NDArray[np.bool_], lane_height: int, top: float, ink: Ink) -> Pixels:
     """Return the waveforms of all channels, one lane under another.
 
@@ -94,11 +108,11 @@ def to_image(pixels: Pixels, ratio: float = 1.0) -> QImage:
     return image
 
 
-def columns_of(spans: list[tuple[int, int]], start: float, stop: float, count: int) -> npt.NDArray[np.bool_]:
-    """Return which of ``count`` columns across ``start`` to ``stop`` the spans touch."""
+def columns_of(spans: npt.ArrayLike, start: float, stop: float, count: int) -> npt.NDArray[np.bool_]:
+    """Return which of ``count`` columns across ``start`` to ``stop`` the spans, of shape ``(n, 2)``, touch."""
     marked = np.zeros(count + 1, np.int32)
-    if spans:
-        edges = (np.array(spans, np.float64) - start) * count / (stop - start)
+    edges = (np.asarray(spans, np.float64).reshape(-1, 2) - start) * count / (stop - start)
+    if len(edges):
         first = np.clip(np.floor(edges[:, 0]), 0, count).astype(np.int64)
         last = np.clip(np.maximum(np.ceil(edges[:, 1]), first + 1), 0, count).astype(np.int64)
         shown = (edges[:, 1] > 0) & (edges[:, 0] < count)

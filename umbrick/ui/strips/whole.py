@@ -6,10 +6,10 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPen, QWheelEvent
+from PySide6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 
 from umbrick.core.sound.pyramid import Extent
-from umbrick.core.survey.finding import Family, State
+from umbrick.core.survey.finding import Family
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
@@ -18,7 +18,7 @@ from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
-from umbrick.ui.strips.wave_image import Ink, columns_of, to_image, wave_pixels
+from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
 
 _ROW = 5
 _FOOT = len(Family) * _ROW + 12
@@ -59,7 +59,7 @@ class WholeStrip(Strip):
             self._theme.name,
         )
 
-    def _make(self, work: Work, version: Version, window: Window) -> QImage:
+    def _make(self, work: Work, version: Version, window: Window) -> WavePicture:
         ratio = self.devicePixelRatioF()
         rect = self.content_rect()
         width, height = max(1, round(rect.width() * ratio)), max(8, round(rect.height() * ratio))
@@ -67,12 +67,13 @@ class WholeStrip(Strip):
         if work.sketch is not None and not work.pyramid.is_complete:
             _fill_in(extent, _together(work.sketch))
         rebuilt = columns_of(rebuilt_spans(version, work.history.original), 0, version.frames, width)
-        return to_image(wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self._theme)), ratio)
+        pixels = wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self._theme))
+        return WavePicture(to_image(pixels, ratio), extent)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()
         if picture:
-            self._draw_image(painter, picture.content, self.window_of(work), picture.window, rect)
+            self._draw_image(painter, picture.content.image, self.window_of(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
         self._draw_provenance(painter, work, rect.bottom() + 4 + len(Family) * _ROW + 1)
         self._draw_selection(painter, work, rect)
@@ -99,11 +100,12 @@ class WholeStrip(Strip):
         key = (id(listing), work.frames, self.width())
         if self._density is None or self._density[0] != key:
             ticks: list[tuple[int, _Ticks]] = []
+            families = np.array([list(Family).index(KINDS[f.kind].family) for f in listing.findings], np.int64)
+            spans = np.stack([listing.starts, listing.stops], axis=1)
             for row, family in enumerate(Family):
-                own = [f for f in listing.findings if KINDS[f.kind].family is family]
                 for is_open in (False, True):
-                    spans = [(f.start, f.stop) for f in own if (listing.state_of(f) is State.OPEN) == is_open]
-                    marked = columns_of(spans, 0, max(1, work.frames), max(1, self.width()))
+                    own = (families == row) & (listing.is_open == is_open)
+                    marked = columns_of(spans[own], 0, max(1, work.frames), max(1, self.width()))
                     ticks.append((row, (family, is_open, np.flatnonzero(marked).tolist())))
             # The listing is kept with it, so that its identity stays its own.
             self._density = (key, listing, ticks)
@@ -187,7 +189,11 @@ class WholeStrip(Strip):
         return "inside" if frame.left() <= x <= frame.right() else "outside"
 
     def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
-        return 0, None, None
+        return (
+            0,
+            None,
+            (peak_at(self._picture.content.extent, position.x() / max(1, self.width())) if self._picture else None),
+        )
 
 
 def _together(extent: Extent) -> Extent:

@@ -1,0 +1,35 @@
+"""Runs benchmarks by name, all if none is given: ``./run bench [NAME…] [--corpus FOLDER]``."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+
+from benchmarks import declip, detection, opening, painting, survey_speed
+from umbrick.demo import recordings
+
+BENCHMARKS = {
+    module.__name__.rpartition(".")[2]: module for module in (opening, painting, survey_speed, detection, declip)
+}
+
+
+def main() -> None:
+    """Parse the command line and run."""
+    parser = argparse.ArgumentParser(prog="./run bench", description=__doc__)
+    parser.add_argument("names", nargs="*", metavar="NAME", help=f"of {', '.join(BENCHMARKS)}")
+    parser.add_argument("--corpus", type=Path, help="folder of clean recordings; the demo's clean parts if not given")
+    arguments = parser.parse_args()
+    if unknown := set(arguments.names) - set(BENCHMARKS):
+        parser.error(f"no benchmark {', '.join(sorted(unknown))}")
+    files = sorted(arguments.corpus.glob("*.*")) if arguments.corpus else recordings()
+    files = [file for file in files if file.suffix in (".wav", ".flac")]
+    if not files:
+        sys.exit(f"{arguments.corpus} holds no .wav or .flac files")
+    for name in arguments.names or BENCHMARKS:
+        module = BENCHMARKS[name]
+        print(f"\n== {name}: {module.__doc__.splitlines()[0]}")
+        module.run(files)
+
+
+main()

@@ -1,0 +1,43 @@
+"""Clean sound to plant faults in."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import soundfile
+
+from umbrick.demo import truth_of
+
+
+def load(path: Path):
+    """Return a recording as float64 of shape (frames, channels), and its rate."""
+    return soundfile.read(path, dtype="float64", always_2d=True)
+
+
+def clean(path: Path):
+    """Return a recording without the parts in which its truth file, if it has one, lists clipping; and its rate."""
+    sound, rate = load(path)
+    if not truth_of(path).exists():
+        return sound, rate
+    keep = np.ones(len(sound), bool)
+    for fault in json.loads(truth_of(path).read_text())["planted"]:
+        if fault["kind"] in ("clipping", "click"):
+            keep[max(0, fault["start"] - rate // 2) : fault["end"] + rate // 2] = False
+    return sound[keep], rate
+
+
+def loudest(sound, rate, seconds=1.2):
+    """Return the loudest stretch of the first channel, at a peak of 1."""
+    wave = sound[:, 0]
+    length = min(len(wave), round(seconds * rate))
+    energy = np.concatenate([[0], np.cumsum(wave**2)])
+    start = int(np.argmax(energy[length:] - energy[:-length]))
+    stretch = wave[start : start + length]
+    return stretch / np.abs(stretch).max()
+
+
+def is_speech(path: Path) -> bool:
+    """Whether a file is counted as speech, by its name."""
+    return any(word in path.stem for word in ("speech", "voice", "interview"))
