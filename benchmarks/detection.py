@@ -14,7 +14,6 @@ from benchmarks.planting import clip_at
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.clipping import ClippingDetector
 from umbrick.core.survey.detector import Format
-from umbrick.core.survey.finding import sift
 from umbrick.core.survey.streaming import blocks
 
 _RAILS = (-0.1, -3.0, -12.0)
@@ -27,7 +26,7 @@ def _found(sound, rate):
     for block in blocks(ArraySource(rounded, rate, "s")):
         detector.feed(block)
     mask = np.zeros(sound.shape, bool)
-    findings = sift(detector.findings(), {})
+    findings = [finding for finding in detector.findings() if finding.confidence >= 0.5]
     for finding in findings:
         mask[finding.start : finding.stop, list(finding.channels)] = True
     return mask, len(findings)

@@ -132,7 +132,7 @@ def surveyed(hands, hot):
 
 def focus_longest(hands):
     """Look at the finding whose mend surely passes full scale, and return it."""
-    finding = max(hands.work.listing().open, key=lambda f: f.stop - f.start)
+    finding = max(hands.work.listing().open_findings(), key=lambda f: f.stop - f.start)
     hands.window.bench.focus(finding)
     hands.settle()
     return finding

@@ -27,12 +27,12 @@ def test_an_interview_recorded_too_hot_in_seven_acts(hands, hot, tmp_path):
     hands.acts = 0
 
     hands.press("F5")
-    assert hands.work.listing().open
+    assert hands.work.listing().open_findings()
     assert "clipped" in hands.window.docket.prognosis.text()
 
     hands.in_dialog(accept(hands, MendAllDialog))
     hands.press("Shift+Enter")
-    assert not hands.work.listing().open
+    assert not hands.work.listing().open_findings()
     assert hands.work.peak > 1.0
     assert "saving offers to lower all by" in hands.window.status.message.text()
 
@@ -60,10 +60,10 @@ def test_an_interview_recorded_too_hot_in_seven_acts(hands, hot, tmp_path):
 
 def test_findings_one_by_one_with_keys_only(surveyed):
     hands = surveyed
-    total = len(hands.work.listing().open)
+    total = len(hands.work.listing().open_findings())
     hands.press("N")
     first = hands.work.focus
-    assert first is hands.work.listing().open[0]
+    assert first is hands.work.listing().open_findings()[0]
     assert hands.work.loupe.start < first.start < first.stop < hands.work.loupe.stop
     assert hands.window.docket.list.currentIndex().row() == 1
     assert "flat sample" in hands.window.treatment.detail.text()
@@ -74,8 +74,8 @@ def test_findings_one_by_one_with_keys_only(surveyed):
     hands.press("K")
     assert hands.work.state_of(second) is State.KEPT
     hands.press("Shift+N")
-    assert hands.work.focus is hands.work.listing().open[-1]
-    assert len(hands.work.listing().open) == total - 2
+    assert hands.work.focus is hands.work.listing().open_findings()[-1]
+    assert len(hands.work.listing().open_findings()) == total - 2
     assert "1 mended" in hands.window.docket.counts.text()
     assert "1 kept" in hands.window.docket.counts.text()
 
@@ -100,7 +100,7 @@ def test_undo_and_redo_bring_back_samples_and_states(surveyed):
 
 def test_exceptions_are_left_out_of_mending_all(surveyed):
     hands = surveyed
-    findings = hands.work.listing().open
+    findings = hands.work.listing().open_findings()
 
     def leave_out_first(dialog):
         dialog.list.item(0).setCheckState(Qt.CheckState.Unchecked)
@@ -110,21 +110,21 @@ def test_exceptions_are_left_out_of_mending_all(surveyed):
 
     hands.in_dialog(leave_out_first)
     hands.press("Shift+Enter")
-    assert list(hands.work.listing().open) == [findings[0]]
+    assert hands.work.listing().open_findings() == [findings[0]]
     hands.press("Ctrl+Z")
-    assert len(hands.work.listing().open) == len(findings)
+    assert len(hands.work.listing().open_findings()) == len(findings)
 
 
 def test_a_new_survey_after_mending_shows_what_is_left(surveyed):
     hands = surveyed
     hands.press("N")
     finding = hands.work.focus
-    total = len(hands.work.listing().findings)
+    total = len(hands.work.listing().rows)
     hands.press("Enter")
     hands.press("F5")
     assert hands.work.state_of(finding) is State.MENDED
-    assert len(hands.work.listing().findings) == total
-    assert all(other.start != finding.start for other in hands.work.listing().open)
+    assert len(hands.work.listing().rows) == total
+    assert all(other.start != finding.start for other in hands.work.listing().open_findings())
 
 
 def test_the_wide_dialogs_can_be_left_with_escape(surveyed):

@@ -6,6 +6,7 @@ from PySide6.QtTest import QTest
 
 from tests.ui.conftest import focus_longest
 from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.table import FindingTable
 from umbrick.playback.engine import Hearing
 from umbrick.ui.panels.docket import DocketModel
 
@@ -18,7 +19,7 @@ def rows(window):
 def test_the_docket_lists_every_finding_under_its_kind(surveyed, window):
     entries = rows(window)
     assert entries[0].name == "clipping"
-    assert entries[1:] == list(surveyed.work.listing().findings)
+    assert entries[1:] == surveyed.work.listing().open_findings()
     spoken = window.docket.model.index(1).data(Qt.ItemDataRole.AccessibleTextRole)
     assert "flat sample" in spoken
     assert "confidence" in spoken
@@ -34,7 +35,7 @@ def test_a_click_in_the_docket_goes_to_the_finding(surveyed, window):
 
 def test_the_sensitivity_slider_sifts_at_once_without_measuring(surveyed, window):
     doubtful = Finding("x", "clipping", 5, 6, (0,), 0.1, 0.3, "1 flat sample at −40 dBFS")
-    surveyed.work.findings = (*surveyed.work.findings, doubtful)
+    surveyed.work.table = FindingTable.of([*surveyed.work.table.findings, doubtful])
     window.bench.findings_changed.emit()
     count = len(rows(window))
     assert doubtful not in rows(window)
@@ -90,7 +91,7 @@ def test_what_cannot_be_done_says_why(window, hands, hot):
     hands.press("Ctrl+Z")
     assert actions["mend"].isEnabled()
     hands.press("Enter")
-    window.bench.focus(next(f for f in hands.work.findings if hands.work.state_of(f) is State.MENDED))
+    window.bench.focus(next(f for f in hands.work.table.findings if hands.work.state_of(f) is State.MENDED))
     assert "mended already" in actions["mend"].toolTip()
 
 
@@ -180,7 +181,7 @@ def test_a_survey_can_be_stopped_and_keeps_what_came(hands, tmp_path, window, qt
     qtbot.waitUntil(lambda: window.surveying.job is None, timeout=10_000)
     assert "what came is listed" in window.status.message.text()
     assert hands.work.survey.frames < hands.work.frames
-    assert hands.work.listing().open
+    assert hands.work.listing().open_findings()
 
 
 def test_panels_and_theme_are_toggled_and_remembered(hands, window):
@@ -226,7 +227,7 @@ def test_the_interface_stays_free_while_work_goes_on(surveyed, window, qtbot):
     timer = QTimer(interval=5)
     timer.timeout.connect(lambda: ticks.append(time.monotonic()))
     timer.start()
-    window.mending.mend_all(list(surveyed.work.listing().open))
+    window.mending.mend_all(surveyed.work.listing().open_findings())
     qtbot.waitUntil(lambda: window.mending.job is None, timeout=60_000)
     assert len(ticks) > 3
-    assert all(surveyed.work.state_of(f) is State.MENDED for f in surveyed.work.findings)
+    assert all(surveyed.work.state_of(f) is State.MENDED for f in surveyed.work.table.findings)

@@ -54,7 +54,7 @@ def command_table(
     def no_findings() -> str:
         if not bench.work or not bench.work.survey:
             return nothing_open() or "Survey first (F5)."
-        return "" if bench.work.listing().open else "There is no open finding left."
+        return "" if len(bench.work.listing().open_rows) else "There is no open finding left."
 
     def no_focus() -> str:
         return mending.reason_not_to_mend()

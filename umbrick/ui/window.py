@@ -271,9 +271,9 @@ class BenchWindow(QMainWindow):
     def ask_mend_all(self) -> None:
         """Show what mending all would do, and do it."""
         work = self.bench.work
-        if work is None or not work.listing().open:
+        if work is None or not len(work.listing().open_rows):
             return
-        kind = work.focus.kind if work.focus else work.listing().open[0].kind
+        kind = work.focus.kind if work.focus else work.listing().open_findings()[0].kind
         dialog = MendAllDialog(work, kind, self.theme, self)
         if dialog.exec():
             self.mending.mend_all(dialog.included())

@@ -5,7 +5,6 @@ from tests.sounds import RATE, chord, clipped, on_grid, rng, runs, sine, voice
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.clipping import ClippingDetector
 from umbrick.core.survey.detector import Format
-from umbrick.core.survey.finding import sift
 from umbrick.core.survey.streaming import blocks
 
 
@@ -14,7 +13,7 @@ def survey(sound, rate=RATE, bits=24):
     detector = ClippingDetector(Format(rate, sound.shape[1], 2.0 ** (1 - bits) if bits else 0.0))
     for block in blocks(ArraySource(sound, rate, "s")):
         detector.feed(block)
-    return sift(detector.findings(), {})
+    return [finding for finding in detector.findings() if finding.confidence >= 0.5]
 
 
 def marked(findings, shape):

@@ -4,16 +4,19 @@ import json
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.sounds import RATE, clipped, voice, write
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.document import as_csv, document, recording_as_json
-from umbrick.core.survey.finding import Finding, sift
+from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.registry import KINDS, kinds_named
 from umbrick.core.survey.streaming import BLOCK_FRAMES, MARGIN_FRAMES, blocks
 from umbrick.core.survey.survey import Surveyor
+from umbrick.core.survey.table import FindingTable
 
 
 def surveyor(sound):
@@ -37,7 +40,7 @@ def test_findings_appear_while_the_survey_runs():
     came = []
     whole = surveyor(sound).run(found=came.append)
     assert [survey.frames // BLOCK_FRAMES for survey in came] == [1, 2, 4]
-    assert 0 < len(came[0].findings) < len(came[1].findings) < len(whole.findings)
+    assert 0 < len(came[0].table.findings) < len(came[1].table.findings) < len(whole.table.findings)
     assert whole.frames == len(sound)
 
 
@@ -48,15 +51,35 @@ def test_a_stopped_survey_keeps_what_came():
     with pytest.raises(CancelledError):
         running.run(is_cancelled=lambda: next(answers))
     assert running.so_far().frames == 2 * BLOCK_FRAMES
-    assert running.so_far().findings
+    assert running.so_far().table.findings
+
+
+def table(*spans):
+    return FindingTable.of(
+        Finding(f"f{n}", kind, start, stop, (n % 2,), 0.5, n / 10, "") for n, (kind, start, stop) in enumerate(spans, 1)
+    )
 
 
 def test_sensitivity_sifts_without_measuring():
-    findings = [Finding(f"f{n}", "clipping", n, n + 1, (0,), 0.5, n / 10, "") for n in range(1, 10)]
-    assert len(sift(findings, {})) == 5
-    assert len(sift(findings, {"clipping": 1.0})) == 9
-    assert len(sift(findings, {"clipping": 0.2})) == 2
-    assert sift(findings, {"clipping": 0.0}) == []
+    findings = table(*[("clipping", n, n + 1) for n in range(9)])
+    assert findings.passing({}).sum() == 5
+    assert findings.passing({"clipping": 1.0}).all()
+    assert findings.passing({"clipping": 0.2}).sum() == 2
+    assert not findings.passing({"clipping": 0.0}).any()
+    assert not FindingTable.of(()).passing({}).any()
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 300), st.integers(1, 80)), max_size=40), st.integers(0, 300), st.integers(1, 60)
+)
+def test_a_table_finds_what_reaches_into_a_span(spans, start, length):
+    findings = table(*[("clipping" if n % 3 else "click", a, a + b) for n, (a, b) in enumerate(spans)])
+    assert list(findings.starts) == sorted(a for a, _ in spans)
+    expected = [r for r, f in enumerate(findings.findings) if f.start < start + length and f.stop > start]
+    assert findings.within(start, start + length).tolist() == expected
+    for name in ("clipping", "click", "squeak"):
+        assert findings.of_kind(name).tolist() == [finding.kind == name for finding in findings.findings]
+    assert all(findings.findings[row].id == name for name, row in findings.rows.items())
 
 
 def test_the_document_follows_the_schema(tmp_path):

@@ -2,14 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 import numpy.typing as npt
-
-from umbrick.core.survey.finding import Finding
 
 _PASSAGE_SECONDS = 0.1
 _LOUD_SHARE_OF_PEAK = 0.5
@@ -50,19 +47,27 @@ class PassageMeter:
         return np.concatenate([*self._peaks, *last]) if self._peaks or last else np.zeros(0, np.float32)
 
 
-def prognosis(findings: Sequence[Finding], passages: PassageMeter) -> Prognosis:
-    """Return what mending the clipping among the findings can be expected to give."""
-    clipped = [finding for finding in findings if finding.kind == "clipping"]
-    if not clipped:
+def prognosis(
+    starts: npt.NDArray[np.int64], samples: npt.NDArray[np.int64], channels: int, passages: PassageMeter
+) -> Prognosis:
+    """Return what mending clipping can be expected to give.
+
+    Parameters
+    ----------
+    starts, samples : ndarray of int
+        For each run of clipped samples, its first frame and how many samples it has.
+    channels : int
+        Number of channels that have any.
+    passages : PassageMeter
+        Of the whole recording.
+    """
+    if not len(starts):
         return Prognosis("good", "Nothing is clipped.")
     peaks = passages.peaks()
     loud = peaks >= _LOUD_SHARE_OF_PEAK * peaks.max()
-    samples = np.zeros(len(peaks))
-    starts = np.array([f.start // passages.frames for f in clipped], np.int64)
-    np.add.at(samples, np.minimum(starts, len(peaks) - 1), [(f.stop - f.start) * len(f.channels) for f in clipped])
-    hit = samples > 0
-    used = max(1, len({channel for finding in clipped for channel in finding.channels}))
-    depth = float(samples.sum()) / (int(np.count_nonzero(hit)) * passages.frames * used)
+    clipped = np.bincount(np.minimum(starts // passages.frames, len(peaks) - 1), samples, minlength=len(peaks))
+    hit = clipped > 0
+    depth = float(clipped.sum()) / (int(np.count_nonzero(hit)) * passages.frames * channels)
     share = int(np.count_nonzero(hit & loud)) / max(1, int(np.count_nonzero(loud)))
     where = _where(share)
     if depth >= _DEEP and share >= _FEW_PASSAGES:

@@ -15,7 +15,7 @@ changed gradually afterwards, so that the rail moves with it); and *frayed* (see
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -85,6 +85,7 @@ class ClippingDetector:
         self._format = form
         self._slot = slot_frames(form.rate)
         self._step = form.step
+        self._said: dict[tuple[int, int, float], tuple[str, float, dict[str, Any]]] = {}
         self._sides = [_Side(c, p, [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
 
     def feed(self, block: Block) -> None:
@@ -296,20 +297,32 @@ class ClippingDetector:
         return bool(regular and share > 0.35 and rail.level < 0.25)
 
     def _finding(self, side: _Side, start: int, length: int, rail: Rail, level: float, confidence: float) -> Finding:
-        milliseconds = 1e3 * length / self._format.rate
-        level_db = amplitude_to_db(level)
-        where = "" if side.polarity > 0 else ", lower side"
+        evidence, severity, detail = self._words(side.polarity, length, level)
         return Finding(
             id="",
             kind="clipping",
             start=start,
             stop=start + length,
             channels=(side.channel,),
-            severity=round(1.0 - float(np.exp(-milliseconds / 0.15)), 3),
+            severity=severity,
             confidence=round(float(confidence), 3),
-            evidence=f"{format_count(length, 'flat sample')} at {format_db(level_db)}{where}",
-            detail={"side": "upper" if side.polarity > 0 else "lower", "rail": level, "rail_dbfs": round(level_db, 3)},
+            evidence=evidence,
+            detail=detail,
         )
+
+    def _words(self, polarity: int, length: int, level: float) -> tuple[str, float, dict[str, Any]]:
+        """Return evidence, severity and detail; a rail has thousands of runs, and runs alike share theirs."""
+        key = polarity, length, level
+        if key not in self._said:
+            milliseconds = 1e3 * length / self._format.rate
+            level_db = amplitude_to_db(level)
+            where = "" if polarity > 0 else ", lower side"
+            self._said[key] = (
+                f"{format_count(length, 'flat sample')} at {format_db(level_db)}{where}",
+                round(1.0 - float(np.exp(-milliseconds / 0.15)), 3),
+                {"side": "upper" if polarity > 0 else "lower", "rail": level, "rail_dbfs": round(level_db, 3)},
+            )
+        return self._said[key]
 
 
 def _bits(tops: Tops) -> Floats:

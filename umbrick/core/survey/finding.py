@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
@@ -46,12 +45,4 @@ class Finding:
 
 
 DEFAULT_SENSITIVITY = 0.5
-
-
-def sift(findings: Iterable[Finding], sensitivity: Mapping[str, float]) -> list[Finding]:
-    """Return the findings that pass the sensitivity of their kind, in the order given.
-
-    A sensitivity of 1 passes everything that was measured, 0 only what is certain: a finding passes if its
-    confidence is at least 1 − sensitivity. Nothing is measured again. Kinds without an entry take 0.5.
-    """
-    return [f for f in findings if f.confidence >= 1.0 - sensitivity.get(f.kind, DEFAULT_SENSITIVITY)]
+"""The sensitivity of a kind that none was given for."""

@@ -5,14 +5,18 @@ from __future__ import annotations
 import copy
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import compress
+
+import numpy as np
 
 from umbrick.core.measure.levels import LevelMeter
 from umbrick.core.measure.loudness import LoudnessMeter
 from umbrick.core.measure.prognosis import PassageMeter, Prognosis, prognosis
 from umbrick.core.sound.source import Source
 from umbrick.core.survey.detector import Detector, Format, Kind
-from umbrick.core.survey.finding import Finding, sift
+from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.streaming import blocks
+from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import amplitude_to_db
 
 
@@ -32,7 +36,7 @@ class Measures:
 class Survey:
     """What a survey of ``frames`` frames found: every finding it measured, before any sifting, and the levels."""
 
-    findings: tuple[Finding, ...]
+    table: FindingTable
     frames: int
     channels: int
     levels: LevelMeter
@@ -41,19 +45,20 @@ class Survey:
 
     def sifted(self, sensitivity: Mapping[str, float]) -> list[Finding]:
         """Return the findings that pass the sensitivity of their kind."""
-        return sift(self.findings, sensitivity)
+        return list(compress(self.table.findings, self.table.passing(sensitivity)))
 
     def measures(self, sensitivity: Mapping[str, float]) -> Measures:
         """Return the whole-recording measures; what depends on findings counts those that pass the sensitivity."""
-        sifted = self.sifted(sensitivity)
-        clipped = sum((f.stop - f.start) * len(f.channels) for f in sifted if f.kind == "clipping")
+        table = self.table
+        clipped = table.passing(sensitivity) & table.of_kind("clipping")
+        samples = table.samples[clipped]
         return Measures(
             peak_dbfs=amplitude_to_db(self.levels.peak),
             true_peak_dbtp=amplitude_to_db(self.levels.true_peak),
             loudness_lufs=self.loudness_lufs,
             noise_floor_dbfs=self.levels.noise_floor_dbfs,
-            clipped_share=clipped / max(1, self.frames * self.channels),
-            prognosis=prognosis(sifted, self.passages),
+            clipped_share=int(samples.sum()) / max(1, self.frames * self.channels),
+            prognosis=prognosis(table.starts[clipped], samples, len(np.unique(table.channels[clipped])), self.passages),
         )
 
 
@@ -68,10 +73,13 @@ class Surveyor:
         Bits a sample of its file, None for float.
     kinds : sequence of Kind
         What to look for.
+    prefix : str
+        What the findings' ids begin with, before ``f1``, ``f2`` and so on.
     """
 
-    def __init__(self, source: Source, bits: int | None, kinds: Sequence[Kind]) -> None:
+    def __init__(self, source: Source, bits: int | None, kinds: Sequence[Kind], prefix: str = "") -> None:
         self._source = source
+        self._prefix = prefix
         form = Format(source.rate, source.channels, 2.0 ** (1 - bits) if bits else 0.0)
         self._detectors: list[Detector] = [kind.make(form) for kind in kinds]
         self._levels = LevelMeter(source.rate, source.channels)
@@ -114,9 +122,9 @@ class Surveyor:
         """Return what the blocks up to now have shown."""
         findings = [finding for detector in self._detectors for finding in detector.findings()]
         findings.sort(key=lambda f: (f.start, f.kind, f.channels))
-        named = tuple(replace(finding, id=f"f{number}") for number, finding in enumerate(findings, 1))
+        named = (replace(finding, id=f"{self._prefix}f{number}") for number, finding in enumerate(findings, 1))
         return Survey(
-            named,
+            FindingTable.of(named),
             self._frames,
             self._source.channels,
             copy.deepcopy(self._levels),

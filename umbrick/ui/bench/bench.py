@@ -11,7 +11,7 @@ from umbrick.core.timeline.history import Edit
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.jobs import Jobs
-from umbrick.ui.bench.work import LOUPE_FRAMES, Work, neighbour
+from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
 SHORTEST_PASSAGE_SECONDS = 0.02
 SHORTEST_LOUPE, LONGEST_LOUPE = 24, 4000
@@ -154,7 +154,7 @@ class Bench(QObject):
     def focus_neighbour(self, step: int) -> None:
         """Go to the next (1) or previous (−1) open finding."""
         if work := self.work:
-            finding = neighbour(work.listing().open, work.cursor, work.focus, step)
+            finding = work.listing().neighbour(work.cursor, work.focus, step)
             if finding is None:
                 self.said.emit("There is no open finding." if work.survey else "Survey first (F5) to list findings.")
             else:
@@ -188,9 +188,9 @@ class Bench(QObject):
     def _stepped(self, edit: Edit, what: str) -> None:
         work = self.work
         assert work is not None
-        decided = {finding_id for mend in edit.mends for finding_id in mend.finding_ids} | set(edit.kept)
-        if len(decided) == 1 and (found := next((f for f in work.findings if f.id in decided), None)):
-            self.focus(found)
+        rows = [row for decided in work.rows_of(edit).values() for row in decided[:2].tolist()]
+        if len(rows) == 1:
+            self.focus(work.table.findings[rows[0]])
         else:
             self.focus_changed.emit()
         self.version_changed.emit()

@@ -25,6 +25,8 @@ from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.work import Work
 
 PICTURE_MARGIN = 12
+_NEAR_SECONDS = 2
+"""Damage further away than this is of no use to any method's context."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -89,7 +91,7 @@ class Mending(QObject):
             self._bench.said.emit("This candidate is still being computed.")
             return
         work.peaks[offer.mended.version] = max(work.peak, offer.mended.peak)
-        self._push(work, f"{offers.method.name} at one place", offer.mended)
+        self._push(work, Edit(f"{offers.method.name} at one place", offer.mended.mends), offer.mended)
         self._bench.focus_neighbour(1)
 
     def mend_all(self, findings: Sequence[Finding]) -> None:
@@ -98,17 +100,19 @@ class Mending(QObject):
         method = method_for(findings[0].kind) if findings else None
         if work is None or method is None or self.job is not None:
             return
-        places = [Place.of(finding) for finding in findings]
-        damage = work.damage(findings[0].kind)
-        version = work.version
+        version, listing = work.version, work.listing()
 
-        def mend(job: Job) -> Mended:
+        def mend(job: Job) -> tuple[Edit, Mended]:
+            places = [Place.of(finding) for finding in findings]
+            damage = [Place.of(finding) for finding in listing.open_findings(findings[0].kind)]
             mended = apply_method(version, method, {}, places, damage, job.report, job.is_cancelled)
             work.measure_peak(mended.version)
-            return mended
+            edit = Edit(f"{method.name} {format_count(len(mended.mends), 'place')}", mended.mends)
+            work.rows_of(edit)
+            return edit, mended
 
         self.job = self._bench.jobs.start(
-            f"mending {len(findings)}", mend, lambda m: self._all_mended(work, version, method, m)
+            f"mending {len(findings)}", mend, lambda done: self._all_mended(work, version, *done)
         )
         self.job.progressed.connect(self.progressed)
         self.job.failed.connect(self._bench.failed)
@@ -133,11 +137,11 @@ class Mending(QObject):
             return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
         return "Mending all alike is under way." if self.job else ""
 
-    def _all_mended(self, work: Work, version: Version, method: Method, mended: Mended) -> None:
+    def _all_mended(self, work: Work, version: Version, edit: Edit, mended: Mended) -> None:
         if work.version is not version:
             self._bench.failed.emit("The recording was changed while mending; nothing was applied. Mend all again.")
             return
-        self._push(work, f"{method.name} {format_count(len(mended.mends), 'place')}", mended)
+        self._push(work, edit, mended)
         gain_db = work.fitting_gain_db
         if gain_db < 0:
             peak = format_db(amplitude_to_db(work.peak))
@@ -146,8 +150,8 @@ class Mending(QObject):
                 f"saving offers to lower all by {format_db(-gain_db, 'dB').lstrip('+')}."
             )
 
-    def _push(self, work: Work, title: str, mended: Mended) -> None:
-        work.push(Edit(title, mended.mends), mended.version)
+    def _push(self, work: Work, edit: Edit, mended: Mended) -> None:
+        work.push(edit, mended.version)
         if work is self._bench.work:
             self._bench.version_changed.emit()
             self._bench.findings_changed.emit()
@@ -173,7 +177,7 @@ class Mending(QObject):
             return
         self._cancel_offering()
         offers = Offers(finding, work.version, method, [None] * len(method.candidates))
-        damage = [place for place in work.damage(finding.kind) if abs(place.start - finding.start) < 4 * work.rate]
+        damage = [Place.of(other) for other in work.listing().open_near(finding, _NEAR_SECONDS * work.rate)]
         offers.chosen = _best(work, finding, damage, method)
         self.offers = offers
         self._offering = self._bench.jobs.start(

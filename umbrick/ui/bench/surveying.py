@@ -7,6 +7,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.errors import CancelledError
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
+from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
@@ -31,14 +32,19 @@ class Surveying(QObject):
         if work is None or self.job is not None:
             return
         work.survey_count += 1
-        surveyor = Surveyor(work.version, work.recording.format.bits, list(KINDS.values()))
+        kinds = list(KINDS.values())
+        surveyor = Surveyor(work.version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.")
 
-        def survey(job: Job) -> Survey:
+        def survey(job: Job) -> tuple[Survey, FindingTable]:
+            def came(found: Survey) -> None:
+                job.came.emit((found, work.merged(found)))
+
             try:
-                return surveyor.run(job.report, job.is_cancelled, job.came.emit)
+                found = surveyor.run(job.report, job.is_cancelled, came)
             except CancelledError:
-                job.came.emit(surveyor.so_far())
+                came(surveyor.so_far())
                 raise
+            return found, work.merged(found)
 
         self.job = self._bench.jobs.start("survey", survey, lambda result: self._finished(work, result))
         self.job.came.connect(lambda result: self._take(work, result))
@@ -53,16 +59,16 @@ class Surveying(QObject):
         if self.job:
             self.job.cancel()
 
-    def _take(self, work: Work, survey: Survey) -> None:
-        work.take_survey(survey)
+    def _take(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
+        work.survey, work.table = found
         if work is self._bench.work:
             self._bench.findings_changed.emit()
 
-    def _finished(self, work: Work, survey: Survey) -> None:
-        self._take(work, survey)
-        found = len(work.listing().open)
+    def _finished(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
+        self._take(work, found)
+        count = len(work.listing().open_rows)
         self._bench.said.emit(
-            f"Survey done: {format_count(found, 'open finding')}." if found else "Survey done: no faults found."
+            f"Survey done: {format_count(count, 'open finding')}." if count else "Survey done: no faults found."
         )
 
     def _stopped(self, work: Work) -> None:

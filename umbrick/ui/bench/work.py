@@ -2,70 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
-from itertools import compress
+from dataclasses import dataclass, field
 
 import numpy as np
-import numpy.typing as npt
 
 from umbrick.core.measure.headroom import fitting_gain_db
-from umbrick.core.mend.place import Place
 from umbrick.core.sound.pyramid import Extent, Pyramid
 from umbrick.core.sound.recording import Recording
-from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding, State, sift
-from umbrick.core.survey.survey import Survey
+from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding, State
+from umbrick.core.survey.survey import Measures, Survey
+from umbrick.core.survey.table import FindingTable, Integers
 from umbrick.core.timeline.history import Edit, History
-from umbrick.core.timeline.version import Integers, Version
+from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
+from umbrick.ui.bench.listing import CODES, Listing
 
 PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96
-
-
-@dataclass(frozen=True, eq=False)
-class Listing:
-    """Findings as the docket lists them: those that pass their sensitivity, and all that were decided about.
-
-    ``states`` holds what was decided, by id; findings not in it are open.
-    """
-
-    findings: tuple[Finding, ...]
-    open: tuple[Finding, ...]
-    states: dict[str, State]
-    starts: Integers
-    stops: Integers
-    is_open: npt.NDArray[np.bool_]
-    """The same, as arrays in order of time: what strips look up at every repaint."""
-
-    longest: int
-
-    @classmethod
-    def of(cls, findings: Sequence[Finding], sensitivity: dict[str, float], history: History) -> Listing:
-        """Sift findings, and read their states from the history."""
-        states: dict[str, State] = {}
-        for edit in history.edits:
-            states.update(dict.fromkeys(edit.kept, State.KEPT))
-            for mend in edit.mends:
-                states.update(dict.fromkeys(mend.finding_ids, State.MENDED))
-        passed = {finding.id for finding in sift(findings, sensitivity)}
-        listed = tuple(finding for finding in findings if finding.id in passed or finding.id in states)
-        starts = np.array([finding.start for finding in listed], np.int64)
-        stops = np.array([finding.stop for finding in listed], np.int64)
-        is_open = np.array([finding.id not in states for finding in listed], np.bool_)
-        longest = int((stops - starts).max()) if listed else 0
-        return cls(listed, tuple(compress(listed, is_open)), states, starts, stops, is_open, longest)
-
-    def within(self, start: float, stop: float) -> Sequence[Finding]:
-        """Return the findings that reach into a span, in order of time."""
-        first = int(np.searchsorted(self.starts, start - self.longest))
-        last = int(np.searchsorted(self.starts, stop))
-        return [finding for finding in self.findings[first:last] if finding.stop > start]
-
-    def state_of(self, finding: Finding) -> State:
-        """Return what has been decided about a finding."""
-        return self.states.get(finding.id, State.OPEN)
 
 
 @dataclass
@@ -80,7 +34,7 @@ class Work:
     """A first coarse picture, drawn where the pyramid has not come to yet."""
     survey: Survey | None = None
     survey_count: int = 0
-    findings: tuple[Finding, ...] = ()
+    table: FindingTable = field(default_factory=lambda: FindingTable.of(()))
     sensitivity: dict[str, float] = field(default_factory=dict)
     focus: Finding | None = None
     cursor: int = 0
@@ -91,7 +45,9 @@ class Work:
     loupe: Window = field(init=False)
     saved: Version | None = None
     peaks: dict[Version, float] = field(default_factory=dict)
-    _listing: tuple[object, Listing] | None = None
+    _listing: tuple[tuple[object, ...], Listing] | None = None
+    _measures: tuple[tuple[object, ...], Measures] | None = None
+    _rows_of_edits: dict[int, tuple[Edit, FindingTable, dict[State, Integers]]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.history = History(Version.of(self.recording.source))
@@ -128,10 +84,39 @@ class Work:
 
     def listing(self) -> Listing:
         """Return the findings as listed now; the same object until something about them changes."""
-        key = (id(self.findings), tuple(sorted(self.sensitivity.items())), id(self.history.latest))
-        if self._listing is None or self._listing[0] != key:
-            self._listing = key, Listing.of(self.findings, self.sensitivity, self.history)
+        key = (self.table, tuple(sorted(self.sensitivity.items())), self.history.latest)
+        if self._listing is None or not _same(self._listing[0], key):
+            codes = np.zeros(len(self.table.findings), np.int8)
+            for edit in self.history.edits:
+                for state, rows in self.rows_of(edit).items():
+                    codes[rows] = CODES[state]
+            self._listing = key, Listing.of(self.table, self.sensitivity, codes)
         return self._listing[1]
+
+    def measures(self) -> Measures | None:
+        """Return the measures of the last survey at the present sensitivity, or None before the first."""
+        if self.survey is None:
+            return None
+        key = (self.survey, tuple(sorted(self.sensitivity.items())))
+        if self._measures is None or not _same(self._measures[0], key):
+            self._measures = key, self.survey.measures(self.sensitivity)
+        return self._measures[1]
+
+    def rows_of(self, edit: Edit) -> dict[State, Integers]:
+        """Return the rows of the table that an edit decided about; remembered, so that it can be worked out ahead."""
+        held = self._rows_of_edits.get(id(edit))
+        if held is None or held[0] is not edit or held[1] is not self.table:
+            ids = {
+                State.MENDED: [finding_id for mend in edit.mends for finding_id in mend.finding_ids],
+                State.KEPT: edit.kept,
+            }
+            table = self.table
+            rows = {
+                state: np.array([table.rows[name] for name in names if name in table.rows], np.int64)
+                for state, names in ids.items()
+            }
+            held = self._rows_of_edits[id(edit)] = edit, table, rows
+        return held[2]
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""
@@ -141,23 +126,15 @@ class Work:
         """Return the sensitivity set for a kind."""
         return self.sensitivity.get(kind, DEFAULT_SENSITIVITY)
 
-    def damage(self, kind: str) -> list[Place]:
-        """Return the places of one kind that are still damaged, in order of time."""
-        return [Place.of(finding) for finding in self.listing().open if finding.kind == kind]
-
-    def take_survey(self, survey: Survey) -> None:
-        """List what a new survey found; findings already mended or kept stay listed as such."""
-        states = self.listing().states
-        decided = [finding for finding in self.findings if finding.id in states]
+    def merged(self, survey: Survey) -> FindingTable:
+        """Return the table of a new survey's findings and those already mended or kept, which stay listed as such."""
+        listing = self.listing()
+        decided = [self.table.findings[row] for row in np.flatnonzero(listing.codes).tolist()]
+        if not decided:
+            return survey.table
         again = {(f.kind, f.start, f.stop, f.channels) for f in decided}
-        prefix = f"{self.survey_count}."
-        new = [
-            replace(finding, id=prefix + finding.id)
-            for finding in survey.findings
-            if (finding.kind, finding.start, finding.stop, finding.channels) not in again
-        ]
-        self.survey = survey
-        self.findings = tuple(sorted([*decided, *new], key=lambda f: (f.start, f.kind, f.channels)))
+        new = (f for f in survey.table.findings if (f.kind, f.start, f.stop, f.channels) not in again)
+        return FindingTable.of([*decided, *new])
 
     def push(self, edit: Edit, version: Version) -> None:
         """Make a new version the current one."""
@@ -186,12 +163,5 @@ class Work:
         return fitting_gain_db(self.peak)
 
 
-def neighbour(findings: Sequence[Finding], position: int, focus: Finding | None, step: int) -> Finding | None:
-    """Return the finding after (``step`` 1) or before (−1) the focus, or else the position, going round at the ends."""
-    if not findings:
-        return None
-    here = (focus.start, focus.channels, focus.id) if focus else (position, (-1,), "")
-    ordered = sorted(findings, key=lambda f: (f.start, f.channels, f.id))
-    if step > 0:
-        return next((f for f in ordered if (f.start, f.channels, f.id) > here), ordered[0])
-    return next((f for f in reversed(ordered) if (f.start, f.channels, f.id) < here), ordered[-1])
+def _same(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
+    return all(a is b or (isinstance(a, tuple) and a == b) for a, b in zip(one, other, strict=True))

@@ -52,7 +52,7 @@ class MendAllDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Mend all like this")
         self.setMinimumSize(560, 480)
-        self._findings = [finding for finding in work.listing().open if finding.kind == kind]
+        self._findings = work.listing().open_findings(kind)
         self._title = KINDS[kind].title.lower()
         self.count = QLabel()
         self.count.setProperty("role", "heading")

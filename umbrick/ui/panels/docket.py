@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from bisect import bisect_right
 from typing import Any
 
+import numpy as np
 from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
@@ -25,11 +26,13 @@ from PySide6.QtWidgets import (
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.table import Integers
 from umbrick.core.units import format_clock, format_count, format_integer
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.listing import Listing
 from umbrick.ui.bench.surveying import Surveying
-from umbrick.ui.bench.work import Listing, Work
+from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.theme import emphasised
@@ -37,7 +40,6 @@ from umbrick.ui.theme import emphasised
 _Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()
 _ROW_HEIGHT = 40
-_HEADING_HEIGHT = 30
 
 
 class DocketModel(QAbstractListModel):
@@ -49,7 +51,9 @@ class DocketModel(QAbstractListModel):
         super().__init__()
         self._listing: Listing | None = None
         self._rate = 1
-        self._rows: list[Finding | Kind] = []
+        self._sections: list[tuple[Kind, Integers]] = []
+        self._tops: list[int] = []
+        self._length = 0
 
     def show(self, work: Work | None) -> None:
         """List the findings of a recording, as they are now."""
@@ -58,20 +62,29 @@ class DocketModel(QAbstractListModel):
             return
         self.beginResetModel()
         self._listing, self._rate = listing, work.rate if work else 1
-        self._rows = []
-        for kind in KINDS.values():
-            own = [finding for finding in (listing.findings if listing else ()) if finding.kind == kind.name]
-            if own:
-                self._rows += [kind, *own]
+        self._sections, self._tops, self._length = [], [], 0
+        for kind in KINDS.values() if listing else ():
+            rows = listing.rows[listing.table.of_kind(kind.name)[listing.rows]]
+            if len(rows):
+                self._sections.append((kind, rows))
+                self._tops.append(self._length)
+                self._length += 1 + len(rows)
         self.endResetModel()
 
     def rowCount(self, parent: _Index = _NOWHERE) -> int:
         """Return the number of rows."""
-        return 0 if parent.isValid() else len(self._rows)
+        return 0 if parent.isValid() else self._length
+
+    def entry(self, row: int) -> Finding | Kind:
+        """Return what a row shows."""
+        section = bisect_right(self._tops, row) - 1
+        kind, rows = self._sections[section]
+        index = row - self._tops[section] - 1
+        return kind if index < 0 or self._listing is None else self._listing.table.findings[rows[index]]
 
     def data(self, index: _Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Return a row's entry, or the words a screen reader speaks for it."""
-        entry = self._rows[index.row()]
+        entry = self.entry(index.row())
         if role == self.ENTRY:
             return entry
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole):
@@ -86,7 +99,7 @@ class DocketModel(QAbstractListModel):
 
     def flags(self, index: _Index) -> Qt.ItemFlag:
         """Headings cannot be chosen."""
-        if isinstance(self._rows[index.row()], Kind):
+        if isinstance(self.entry(index.row()), Kind):
             return Qt.ItemFlag.ItemIsEnabled
         return Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
 
@@ -100,11 +113,17 @@ class DocketModel(QAbstractListModel):
 
     def count(self, kind: Kind) -> int:
         """Return how many findings of a kind are listed."""
-        return sum(isinstance(row, Finding) and row.kind == kind.name for row in self._rows)
+        return next((len(rows) for own, rows in self._sections if own is kind), 0)
 
     def row_of(self, finding: Finding | None) -> int:
         """Return a finding's row, or −1."""
-        return next((i for i, row in enumerate(self._rows) if finding is not None and row is finding), -1)
+        table_row = self._listing.table.rows.get(finding.id) if self._listing and finding else None
+        for (kind, rows), top in zip(self._sections, self._tops, strict=True):
+            if table_row is not None and finding is not None and kind.name == finding.kind:
+                index = int(np.searchsorted(rows, table_row))
+                if index < len(rows) and rows[index] == table_row:
+                    return top + 1 + index
+        return -1
 
 
 class _Delegate(QStyledItemDelegate):
@@ -114,8 +133,7 @@ class _Delegate(QStyledItemDelegate):
         self.theme = themes.DAYLIGHT
 
     def sizeHint(self, option: QStyleOptionViewItem, index: _Index) -> QSize:
-        is_heading = isinstance(index.data(DocketModel.ENTRY), Kind)
-        return QSize(100, _HEADING_HEIGHT if is_heading else _ROW_HEIGHT)
+        return QSize(100, _ROW_HEIGHT)
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: _Index) -> None:
         entry = index.data(DocketModel.ENTRY)
@@ -204,7 +222,7 @@ class Docket(QWidget):
         self.list.setAccessibleName("Findings")
         self.list.setModel(self.model)
         keep_keys(self.list)
-        self.list.setUniformItemSizes(False)
+        self.list.setUniformItemSizes(True)  # hundreds of thousands of rows are laid out at once
         self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._delegate = _Delegate(self.model, self.list)
@@ -270,10 +288,11 @@ class Docket(QWidget):
             self.hint.setText("")
         else:
             listing = work.listing()
-            states = Counter(listing.state_of(finding) for finding in listing.findings)
-            self.prognosis.setText(work.survey.measures(work.sensitivity).prognosis.reason)
+            measures = work.measures()
+            self.prognosis.setText(measures.prognosis.reason if measures else "")
+            states = {state: listing.count(state) for state in State}
             self.counts.setText(
-                emphasised(format_count(len(listing.findings), "finding"))
+                emphasised(format_count(len(listing.rows), "finding"))
                 + " · "
                 + " · ".join(f"{format_integer(states[state])} {state.value}" for state in State if states[state])
             )

@@ -185,7 +185,7 @@ class Treatment(QWidget):
                     "Survey it (F5), then step through the findings with N; what can be done shows here."
                 )
             else:
-                self.detail.setText(f"{format_count(len(listing.open), 'open finding')}. N goes to the first.")
+                self.detail.setText(f"{format_count(len(listing.open_rows), 'open finding')}. N goes to the first.")
         else:
             channels = "" if work.channels == 1 else f", channel {finding.channels[0] + 1}"
             self.what.setText(

@@ -10,6 +10,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
+from umbrick.core.survey.finding import State
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length
 from umbrick.core.view.ticks import sample_ticks
@@ -257,7 +258,7 @@ def _damaged(work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> np
     mask = np.zeros(len(frames), np.bool_)
     listing = work.listing()
     for finding in listing.within(int(frames[0]), int(frames[-1]) + 1):
-        if content.channel in finding.channels and finding.id not in listing.states:
+        if content.channel in finding.channels and listing.state_of(finding) is State.OPEN:
             mask |= (frames >= finding.start) & (frames < finding.stop)
     return mask
 

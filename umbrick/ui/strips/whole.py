@@ -9,12 +9,13 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 
 from umbrick.core.sound.pyramid import Extent
-from umbrick.core.survey.finding import Family
+from umbrick.core.survey.finding import Family, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
+from umbrick.ui.bench.listing import CODES
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
@@ -100,11 +101,14 @@ class WholeStrip(Strip):
         key = (id(listing), work.frames, self.width())
         if self._density is None or self._density[0] != key:
             ticks: list[tuple[int, _Ticks]] = []
-            families = np.array([list(Family).index(KINDS[f.kind].family) for f in listing.findings], np.int64)
-            spans = np.stack([listing.starts, listing.stops], axis=1)
+            table, rows = listing.table, listing.rows
+            family_of_kind = np.array([list(Family).index(KINDS[name].family) for name in table.kind_names], np.int64)
+            families = family_of_kind[table.kinds[rows]] if len(rows) else rows
+            spans = np.stack([table.starts[rows], table.stops[rows]], axis=1)
+            opened = listing.codes[rows] == CODES[State.OPEN]
             for row, family in enumerate(Family):
                 for is_open in (False, True):
-                    own = (families == row) & (listing.is_open == is_open)
+                    own = (families == row) & (opened == is_open)
                     marked = columns_of(spans[own], 0, max(1, work.frames), max(1, self.width()))
                     ticks.append((row, (family, is_open, np.flatnonzero(marked).tolist())))
             # The listing is kept with it, so that its identity stays its own.

@@ -1,0 +1,106 @@
+"""The state of an open recording, without a window."""
+
+import numpy as np
+import pytest
+
+from tests.sounds import clipped, voice, write
+from umbrick.core.sound.pyramid import Pyramid, build
+from umbrick.core.sound.recording import open_recording
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Surveyor
+from umbrick.core.survey.table import FindingTable
+from umbrick.core.timeline.history import Edit, Mend
+from umbrick.ui.bench.work import Work
+
+
+@pytest.fixture
+def work(tmp_path):
+    recording = open_recording(write(tmp_path / "a.wav", clipped(voice(2.0), 0.004)[0]), tmp_path)
+    pyramid = Pyramid(recording.source.frames, 1)
+    build(pyramid, recording.source)
+    work = Work(recording, pyramid)
+    survey(work)
+    yield work
+    recording.close()
+
+
+def survey(work):
+    work.survey_count += 1
+    found = Surveyor(work.version, 24, list(KINDS.values()), prefix=f"{work.survey_count}.").run()
+    work.table, work.survey = work.merged(found), found
+
+
+def mend(work, findings):
+    mends = tuple(Mend("declip", f.start, f.stop, f.channels, {}, finding_ids=(f.id,)) for f in findings)
+    version = work.version
+    for finding in findings:
+        patch = np.full((finding.stop - finding.start, 1), 1.7)
+        version = version.replace(finding.start, finding.stop, ArraySource(patch, work.rate, f"p{finding.start}"))
+    work.push(Edit("declip", mends), version)
+
+
+def test_states_follow_the_history_and_nothing_else(work):
+    first, second, *_ = work.listing().open_findings()
+    mend(work, [first])
+    work.push(Edit("keep", kept=(second.id,)), work.version)
+    assert [work.state_of(f) for f in (first, second)] == [State.MENDED, State.KEPT]
+    assert (work.listing().count(State.MENDED), work.listing().count(State.KEPT)) == (1, 1)
+    work.history.undo()
+    assert work.state_of(second) is State.OPEN
+    work.history.undo()
+    assert work.state_of(first) is State.OPEN
+    work.history.redo()
+    assert work.state_of(first) is State.MENDED
+
+
+def test_the_listing_stays_the_same_object_until_something_changes(work):
+    listing = work.listing()
+    assert work.listing() is listing
+    work.sensitivity["clipping"] = 0.9
+    assert work.listing() is not listing
+
+
+def test_what_was_decided_stays_listed_at_any_sensitivity(work):
+    first = work.listing().open_findings()[0]
+    mend(work, [first])
+    work.sensitivity["clipping"] = 0.0
+    assert first in [work.table.findings[row] for row in work.listing().rows]
+
+
+def test_a_new_survey_keeps_decided_findings_and_gives_new_names(work):
+    before = work.listing().open_findings()
+    mend(work, before[:3])
+    survey(work)
+    assert work.listing().count(State.MENDED) == 3
+    assert len(work.listing().open_findings()) == len(before) - 3
+    assert {finding.id[0] for finding in work.listing().open_findings()} == {"2"}
+    work.history.undo()
+    assert work.listing().count(State.OPEN) == len(before)
+
+
+def test_neighbours_go_round_and_start_from_the_cursor_without_a_focus(work):
+    findings = [Finding(f"x{n}", "clipping", n * 100, n * 100 + 3, (0,), 0.5, 1.0, "") for n in range(5)]
+    work.table = FindingTable.of(findings)
+    listing = work.listing()
+    assert listing.neighbour(150, None, 1) is findings[2]
+    assert listing.neighbour(150, None, -1) is findings[1]
+    assert listing.neighbour(0, findings[4], 1) is findings[0]
+    assert listing.neighbour(0, findings[0], -1) is findings[4]
+    work.push(Edit("keep", kept=("x2",)), work.version)
+    assert work.listing().neighbour(0, findings[1], 1) is findings[3]
+    assert work.listing().neighbour(0, findings[2], -1) is findings[1]
+    assert [f.id for f in work.listing().open_near(findings[2], 100)] == ["x1", "x3"]
+    work.table = FindingTable.of(())
+    assert work.listing().neighbour(0, None, 1) is None
+
+
+def test_peaks_are_remembered_for_each_version(work):
+    assert work.measure_peak(work.version) == pytest.approx(0.9, abs=1e-6)
+    mend(work, work.listing().open_findings()[:1])
+    work.measure_peak(work.version)
+    assert work.peak == pytest.approx(1.7, rel=1e-6)
+    assert work.fitting_gain_db == pytest.approx(-4.7)
+    work.history.undo()
+    assert work.peak == pytest.approx(0.9, abs=1e-6)
