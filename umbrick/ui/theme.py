@@ -138,7 +138,7 @@ QPushButton, QToolButton {{
 }}
 QPushButton:hover, QToolButton:hover {{ border-color: {mended}; }}
 QPushButton:focus, QToolButton:focus, QComboBox:focus, QLineEdit:focus, QSlider:focus, QCheckBox:focus,
-QRadioButton:focus, QListView:focus {{ border: 1px solid {mended}; }}
+QRadioButton:focus, QTableView:focus {{ border: 1px solid {mended}; }}
 QPushButton:disabled, QToolButton:disabled {{ color: {ghost}; background: {desk}; }}
 QPushButton:checked, QToolButton:checked {{ background: {mended}; color: {on_accent}; border-color: {mended}; }}
 QPushButton[accent="true"] {{

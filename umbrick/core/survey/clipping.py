@@ -132,11 +132,12 @@ class ClippingDetector:
                         for start, length, level, _ in zip(*rail.tops, strict=True)
                     ]
         # A top can lie on two rails that cross: the surer one keeps it.
-        findings.sort(key=lambda f: (f.start, f.channels, -f.confidence))
         unique: dict[tuple[int, tuple[int, ...], str], Finding] = {}
         for finding in findings:
-            unique.setdefault((finding.start, finding.channels, finding.detail["side"]), finding)
-        return list(unique.values())
+            key = finding.start, finding.channels, finding.detail["side"]
+            if key not in unique or finding.confidence > unique[key].confidence:
+                unique[key] = finding
+        return sorted(unique.values(), key=lambda f: f.start)
 
     def _best_rails(self, side: _Side) -> list[Rail]:
         levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+import heapq
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import compress
@@ -120,8 +121,7 @@ class Surveyor:
 
     def so_far(self) -> Survey:
         """Return what the blocks up to now have shown."""
-        findings = [finding for detector in self._detectors for finding in detector.findings()]
-        findings.sort(key=lambda f: (f.start, f.kind, f.channels))
+        findings = heapq.merge(*(detector.findings() for detector in self._detectors), key=lambda f: f.start)
         named = (replace(finding, id=f"{self._prefix}f{number}") for number, finding in enumerate(findings, 1))
         return Survey(
             FindingTable.of(named),

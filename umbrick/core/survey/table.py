@@ -38,10 +38,16 @@ class FindingTable:
     @classmethod
     def of(cls, findings: Iterable[Finding]) -> FindingTable:
         """Return the table of findings, which may come in any order."""
-        ordered = tuple(sorted(findings, key=lambda f: (f.start, f.kind, f.channels)))
-        names = tuple(sorted({finding.kind for finding in ordered}))
+        given = list(findings)
+        names = tuple(sorted({finding.kind for finding in given}))
         codes = {name: code for code, name in enumerate(names)}
-        starts = np.array([finding.start for finding in ordered], np.int64)
+        # Sorted as arrays: sorting so many objects would keep every other thread waiting.
+        starts = np.array([finding.start for finding in given], np.int64)
+        kinds = np.array([codes[finding.kind] for finding in given], np.int64)
+        channels = np.array([finding.channels[0] for finding in given], np.int64)
+        order = np.lexsort((channels, kinds, starts))
+        ordered = tuple(given[index] for index in order.tolist())
+        starts = starts[order]
         stops = np.array([finding.stop for finding in ordered], np.int64)
         return cls(
             ordered,
@@ -49,10 +55,10 @@ class FindingTable:
             starts,
             stops,
             (stops - starts) * np.array([len(finding.channels) for finding in ordered], np.int64),
-            np.array([finding.channels[0] for finding in ordered], np.int64),
+            channels[order],
             np.array([finding.confidence for finding in ordered]),
             names,
-            np.array([codes[finding.kind] for finding in ordered], np.int64),
+            kinds[order],
             int((stops - starts).max()) if ordered else 0,
         )
 

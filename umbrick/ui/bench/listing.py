@@ -8,7 +8,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.survey.finding import Finding, State
-from umbrick.core.survey.table import FindingTable, Integers
+from umbrick.core.survey.table import FindingTable, Integers, Mask
 
 CODES = {State.OPEN: 0, State.MENDED: 1, State.KEPT: 2}
 _STATES = {code: state for state, code in CODES.items()}
@@ -20,6 +20,7 @@ class Listing:
 
     table: FindingTable
     codes: npt.NDArray[np.int8]
+    is_listed: Mask
     rows: Integers
     open_rows: Integers
 
@@ -27,7 +28,7 @@ class Listing:
     def of(cls, table: FindingTable, sensitivity: dict[str, float], codes: npt.NDArray[np.int8]) -> Listing:
         """Sift a table."""
         listed = table.passing(sensitivity) | (codes != CODES[State.OPEN])
-        return cls(table, codes, np.flatnonzero(listed), np.flatnonzero(listed & (codes == CODES[State.OPEN])))
+        return cls(table, codes, listed, np.flatnonzero(listed), np.flatnonzero(listed & (codes == CODES[State.OPEN])))
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""
@@ -41,7 +42,7 @@ class Listing:
     def within(self, start: float, stop: float) -> list[Finding]:
         """Return the listed findings that reach into a span, in order of time."""
         rows = self.table.within(start, stop)
-        return self._findings(rows[np.isin(rows, self.rows, assume_unique=True)])
+        return self._findings(rows[self.is_listed[rows]])
 
     def open_findings(self, kind: str | None = None) -> list[Finding]:
         """Return the open findings, of one kind if asked."""
@@ -51,7 +52,7 @@ class Listing:
     def open_near(self, finding: Finding, frames: int) -> list[Finding]:
         """Return the open findings of the same kind within so many frames of one."""
         rows = self.table.within(finding.start - frames, finding.stop + frames)
-        rows = rows[np.isin(rows, self.open_rows, assume_unique=True)]
+        rows = rows[self.is_listed[rows] & (self.codes[rows] == CODES[State.OPEN])]
         return self._findings(rows[self.table.of_kind(finding.kind)[rows]])
 
     def neighbour(self, position: int, focus: Finding | None, step: int) -> Finding | None:

@@ -6,19 +6,20 @@ from bisect import bisect_right
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
+    QHeaderView,
     QLabel,
-    QListView,
     QProgressBar,
     QPushButton,
     QSlider,
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
+    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -132,9 +133,6 @@ class _Delegate(QStyledItemDelegate):
         self._model = model
         self.theme = themes.DAYLIGHT
 
-    def sizeHint(self, option: QStyleOptionViewItem, index: _Index) -> QSize:
-        return QSize(100, _ROW_HEIGHT)
-
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: _Index) -> None:
         entry = index.data(DocketModel.ENTRY)
         rect = QRectF(option.rect)  # type: ignore[attr-defined]
@@ -218,11 +216,19 @@ class Docket(QWidget):
         self.sensitivity_value = QLabel()
         self.sensitivity_value.setProperty("role", "faint")
         self.model = DocketModel()
-        self.list = QListView()
+        # A table, though it has one column: a list view lays out every row, and there may be hundreds of thousands.
+        self.list = QTableView()
         self.list.setAccessibleName("Findings")
         self.list.setModel(self.model)
         keep_keys(self.list)
-        self.list.setUniformItemSizes(True)  # hundreds of thousands of rows are laid out at once
+        self.list.horizontalHeader().hide()
+        self.list.horizontalHeader().setStretchLastSection(True)
+        self.list.verticalHeader().hide()
+        self.list.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        self.list.verticalHeader().setDefaultSectionSize(_ROW_HEIGHT)
+        self.list.setShowGrid(False)
+        self.list.setTabKeyNavigation(False)
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._delegate = _Delegate(self.model, self.list)
