@@ -162,6 +162,7 @@ QAbstractItemView::indicator:checked, QCheckBox::indicator:checked {{
 }}
 QComboBox QAbstractItemView {{ background: {raised}; border: 1px solid {rule}; }}
 QListView, QTableView {{ background: transparent; border: 1px solid transparent; outline: none; }}
+QTableView {{ selection-background-color: transparent; }}
 QHeaderView::section {{ background: {desk}; border: none; border-bottom: 1px solid {rule}; padding: 4px; }}
 QProgressBar {{ border: none; background: {rule}; height: 4px; border-radius: 2px; }}
 QProgressBar::chunk {{ background: {mended}; border-radius: 2px; }}

@@ -64,10 +64,17 @@ class Jobs(QObject):
         """Whether nothing is running or waiting to be delivered."""
         return not self._running
 
-    def start(self, title: str, work: Work, done: Callable[[Any], None]) -> Job:
-        """Run ``work(job)`` in the background; ``done(result)`` follows in the interface's thread."""
+    def start(
+        self, title: str, work: Work, done: Callable[[Any], None], came: Callable[[Any], None] = lambda _: None
+    ) -> Job:
+        """Run ``work(job)`` in the background; ``done(result)`` follows in the interface's thread.
+
+        ``came`` is told what the work emits on the way. It is connected before the work begins: what comes at once
+        would be lost otherwise.
+        """
         job = Job(title)
         job.done.connect(done)
+        job.came.connect(came, Qt.ConnectionType.QueuedConnection)
         thread = threading.Thread(target=self._run, args=(job, work), name=title, daemon=True)
         self._running[job] = thread
         thread.start()

@@ -181,9 +181,11 @@ class Mending(QObject):
         offers.chosen = _best(work, finding, damage, method)
         self.offers = offers
         self._offering = self._bench.jobs.start(
-            "candidates", lambda job: _compute(job, work, offers, damage), lambda _: None
+            "candidates",
+            lambda job: _compute(job, work, offers, damage),
+            lambda _: None,
+            lambda came: self._offered(offers, *came),
         )
-        self._offering.came.connect(lambda came: self._offered(offers, *came))
         self._offering.failed.connect(self._bench.failed)
         self.offers_changed.emit()
 

@@ -74,9 +74,10 @@ class Opening(QObject):
             pyramids.build(pyramid, recording.source, job.report, job.is_cancelled)
             _save_picture(recording, pyramid)
 
-        job = self._bench.jobs.start(f"drawing {recording.path.name}", draw, lambda _: self._drawn(work))
+        job = self._bench.jobs.start(
+            f"drawing {recording.path.name}", draw, lambda _: self._drawn(work), lambda _: self._grew(work, 0.0)
+        )
         self._pictures[id(work)] = job
-        job.came.connect(lambda _: self._grew(work, 0.0))
         job.progressed.connect(lambda share: self._grew(work, share))
         job.failed.connect(self._bench.failed)
         job.ended.connect(lambda: self._pictures.pop(id(work), None))

@@ -46,8 +46,9 @@ class Surveying(QObject):
                 raise
             return found, work.merged(found)
 
-        self.job = self._bench.jobs.start("survey", survey, lambda result: self._finished(work, result))
-        self.job.came.connect(lambda result: self._take(work, result))
+        self.job = self._bench.jobs.start(
+            "survey", survey, lambda result: self._finished(work, result), lambda result: self._take(work, result)
+        )
         self.job.progressed.connect(self.progressed)
         self.job.failed.connect(self._bench.failed)
         self.job.cancelled.connect(lambda: self._stopped(work))

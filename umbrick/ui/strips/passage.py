@@ -113,6 +113,11 @@ class PassageStrip(Strip):
                 painter.setPen(self._theme.color("wrong" if is_full else "faint"))
                 y = middle - tick.at * half / top
                 text = "0 dBFS" if is_full else tick.text
+                wide = 44 if is_full else 22
+                painter.fillRect(
+                    QRectF(lane.right() - 4 - wide, y + 1 if is_full else y - 6.5, wide, 13),
+                    self._theme.color("paper", 210),
+                )
                 painter.drawText(
                     QRectF(lane.right() - 60, y + 1 if is_full else y - 6.5, 54, 13), Qt.AlignmentFlag.AlignRight, text
                 )
