@@ -19,7 +19,8 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
     wave : ndarray, shape (n,)
         Not changed. Values at ``unknown`` are not looked at.
     unknown : ndarray of int
-        Their indices, ascending. They should lie at least the predictor's order from both ends.
+        Their indices, ascending. Near the ends of the wave only errors within it count: what lies beyond is not
+        known, least of all to be silent.
     bounds : Bounds
         Of the whole wave.
     predictor : ndarray, shape (order + 1,)
@@ -37,13 +38,16 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
     modeled as autoregressive processes", 1986, eq. 13; the bounds are ours.
     """
     order = len(predictor) - 1
-    weights = np.correlate(predictor, predictor, "full")[order:]
-    distance = np.abs(unknown[:, np.newaxis] - unknown[np.newaxis, :])
-    normal = np.where(distance <= order, weights[np.minimum(distance, order)], 0.0)
-    normal[np.diag_indices_from(normal)] *= 1.0 + 1e-9
     known = wave.copy()
     known[unknown] = 0.0
-    pull = -_weighted(known, unknown, weights)
+    if unknown[0] >= order and unknown[-1] + order < len(wave):
+        weights = np.correlate(predictor, predictor, "full")[order:]
+        distance = np.abs(unknown[:, np.newaxis] - unknown[np.newaxis, :])
+        normal = np.where(distance <= order, weights[np.minimum(distance, order)], 0.0)
+        pull = -_weighted(known, unknown, weights)
+    else:
+        normal, pull = _at_an_end(known, unknown, predictor)
+    normal[np.diag_indices_from(normal)] *= 1.0 + 1e-9
     low, high = bounds.low[unknown], bounds.high[unknown]
     held = np.zeros(len(unknown), np.bool_)
     values = np.zeros(len(unknown))
@@ -62,6 +66,19 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
         values = np.clip(values, low, high)
         held |= outside
     return np.clip(values, low, high)
+
+
+def _at_an_end(known: Wave, unknown: Integers, predictor: Wave) -> tuple[Wave, Wave]:
+    """Return the normal equations when some errors that the unknown samples bear on lie outside the wave."""
+    order = len(predictor) - 1
+    errors = np.arange(max(order, int(unknown[0])), min(len(known), int(unknown[-1]) + order + 1))
+    lag = errors[:, np.newaxis] - unknown[np.newaxis, :]
+    effect = np.where((lag >= 0) & (lag <= order), predictor[np.clip(lag, 0, order)], 0.0)
+    error = np.convolve(known, predictor)[errors]
+    normal = effect.T @ effect
+    # A sample that no error within the wave depends on would otherwise be free.
+    normal[np.diag_indices_from(normal)] += 1e-9 * max(float(np.trace(normal)), 1e-12)
+    return normal, -effect.T @ error
 
 
 def _weighted(wave: Wave, at: Integers, weights: Wave) -> Wave:

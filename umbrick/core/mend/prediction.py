@@ -11,7 +11,7 @@ from scipy.signal import get_window
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend import curve
-from umbrick.core.mend.bounds import Bounds, Integers, Mask, Wave, runs
+from umbrick.core.mend.bounds import Bounds, Mask, Wave, runs
 from umbrick.core.mend.least_squares import fill
 
 ORDER = 256
@@ -85,18 +85,8 @@ def _solve(result: Wave, clipped: Mask, bounds: Bounds, begin: int, end: int, or
     predictor = _predictor(frame, min(order, (last - first) // 3))
     if predictor is None:
         return
-    part = slice(first, last)
-    result[first + unknown] = _fill_between(frame, unknown, bounds.low[part], bounds.high[part], predictor)
-
-
-def _fill_between(frame: Wave, unknown: Integers, low: Wave, high: Wave, predictor: Wave) -> Wave:
-    order = len(predictor) - 1
-    before, after = max(0, order - int(unknown[0])), max(0, order + int(unknown[-1]) + 1 - len(frame))
-    if before or after:
-        # At the ends of the sound there is nothing to predict from: it is taken to come from silence.
-        frame = np.pad(frame, (before, after))
-        low, high = np.pad(low, (before, after)), np.pad(high, (before, after))
-    return fill(frame, unknown + before, Bounds(low, high), predictor)
+    bounds = Bounds(bounds.low[first:last], bounds.high[first:last])
+    result[first + unknown] = fill(frame, unknown, bounds, predictor)
 
 
 def _predictor(frame: Wave, order: int) -> Wave | None:
