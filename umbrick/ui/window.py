@@ -195,7 +195,7 @@ class BenchWindow(QMainWindow):
             self._pages.setCurrentIndex(0)
         self.status.show_job(self.job_title())
         play = self.actions_.actions["play"]
-        name = "square" if self.listening.is_playing else "play"
+        name = "stop" if self.listening.is_playing else "play"
         if play.property("shown") != (name, self.theme.name):
             play.setProperty("shown", (name, self.theme.name))
             play.setIcon(icon(name, self.theme.color("ink")))

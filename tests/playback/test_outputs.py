@@ -1,0 +1,156 @@
+"""The system's output against a stand-in for PortAudio, which is not there on every machine."""
+
+import sys
+import types
+
+import numpy as np
+import pytest
+import soxr
+
+from umbrick.playback.output import OutputError, system_or_simulated
+from umbrick.playback.simulated import SimulatedOutput
+
+
+class PortAudioError(Exception):
+    pass
+
+
+class Stream:
+    def __init__(self, device, samplerate, channels, dtype, latency):
+        if samplerate not in device.rates:
+            raise PortAudioError("Invalid sample rate")
+        self.device, self.samplerate, self.channels = device, samplerate, channels
+        self.active = False
+        self.latency = 0.02
+        self.written = []
+        device.streams.append(self)
+
+    def start(self):
+        self.active = True
+
+    def stop(self):
+        self.active = False
+
+    def close(self):
+        self.active = False
+        self.device.closed += 1
+
+    def write(self, block):
+        if self.device.unplugged:
+            raise PortAudioError("Device unavailable")
+        assert block.dtype == np.float32
+        assert block.flags.c_contiguous
+        assert block.shape[1] == self.channels
+        self.written.append(block.copy())
+
+
+class Device(types.ModuleType):
+    """A ``sounddevice`` with one loudspeaker."""
+
+    PortAudioError = PortAudioError
+
+    def __init__(self, rates=(44100, 48000), channels=2, present=True):
+        super().__init__("sounddevice")
+        self.rates, self.channels, self.present = rates, channels, present
+        self.streams, self.closed, self.unplugged = [], 0, False
+
+    def query_devices(self, kind):
+        if not self.present:
+            raise PortAudioError("Error querying device -1")
+        return {"name": "Loudspeaker", "max_output_channels": self.channels, "default_samplerate": 48000.0}
+
+    def OutputStream(self, **how):  # noqa: N802
+        return Stream(self, **how)
+
+
+@pytest.fixture
+def plugged(monkeypatch):
+    def plug(device):
+        monkeypatch.setitem(sys.modules, "sounddevice", device)
+        return system_or_simulated()
+
+    return plug
+
+
+def test_the_device_gets_the_samples_as_they_are(plugged):
+    device = Device()
+    output, note = plugged(device)
+    assert (output.name, note) == ("Loudspeaker", "")
+    output.open(44100, 2)
+    block = np.random.default_rng(1).uniform(-1, 1, (100, 2)).astype(np.float32)
+    output.write(block)
+    assert np.array_equal(device.streams[0].written[0], block)
+    assert device.streams[0].active
+    assert output.latency_frames() == round(0.02 * 44100)
+    output.flush()
+    assert not device.streams[0].active
+    output.close()
+    assert device.closed == 1
+    assert output.latency_frames() == 0
+
+
+def test_mono_goes_to_both_sides_and_many_channels_are_mixed(plugged):
+    device = Device()
+    output, _ = plugged(device)
+    output.open(48000, 1)
+    output.write(np.full((4, 1), 0.5, np.float32))
+    assert np.array_equal(device.streams[0].written[0], np.full((4, 2), 0.5))
+    output.open(48000, 4)
+    output.write(np.tile(np.array([[0.1, 0.2, 0.3, 0.4]], np.float32), (4, 1)))
+    assert np.allclose(device.streams[1].written[0], [[0.2, 0.3]] * 4)
+    output.close()
+
+
+def test_what_passes_full_scale_is_held_there(plugged):
+    device = Device()
+    output, _ = plugged(device)
+    output.open(48000, 2)
+    output.write(np.full((4, 2), 1.7, np.float32))
+    assert device.streams[0].written[0].max() == 1.0
+    output.close()
+
+
+def test_a_rate_the_device_refuses_is_resampled(plugged):
+    device = Device()
+    output, _ = plugged(device)
+    output.open(96000, 2)
+    assert device.streams[0].samplerate == 48000
+    t = np.arange(96000) / 96000
+    sound = np.repeat(0.5 * np.sin(2 * np.pi * 440 * t)[:, None], 2, axis=1).astype(np.float32)
+    for part in np.split(sound, 8):
+        output.write(part)
+    played = np.concatenate(device.streams[0].written)
+    expected = soxr.resample(sound, 96000, 48000)
+    assert abs(len(played) - len(expected)) < 4000
+    middle = slice(4000, len(played) - 4000)
+    assert np.abs(played[middle] - expected[middle]).max() < 0.01
+    output.close()
+
+
+def test_a_device_that_can_do_nothing_or_goes_away_is_told(plugged):
+    output, _ = plugged(Device(rates=()))
+    with pytest.raises(OutputError, match="cannot play at 48000 Hz"):
+        output.open(44100, 2)
+    device = Device()
+    output, _ = plugged(device)
+    output.open(48000, 2)
+    device.unplugged = True
+    with pytest.raises(OutputError, match="Loudspeaker has gone"):
+        output.write(np.zeros((4, 2), np.float32))
+
+
+def test_no_device_and_no_library_fall_back_and_say_why(plugged, monkeypatch):
+    output, note = plugged(Device(present=False))
+    assert isinstance(output, SimulatedOutput)
+    assert note.startswith("There is no sound device.")
+
+    class Missing:
+        def find_spec(self, name, *_):
+            if name == "sounddevice":
+                raise OSError("PortAudio library not found")
+
+    monkeypatch.delitem(sys.modules, "sounddevice")
+    monkeypatch.setattr(sys, "meta_path", [Missing(), *sys.meta_path])
+    output, note = system_or_simulated()
+    assert isinstance(output, SimulatedOutput)
+    assert "install libportaudio2" in note
