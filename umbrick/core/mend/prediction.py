@@ -58,6 +58,9 @@ def rebuild(
     bounds = Bounds.of(wave, clipped)
     result = curve.rebuild(wave, clipped) if start is None else bounds.applied(start)
     cores = _cores(clipped)
+    if start is not None:
+        # Near the ends of the sound prediction has one side only: a guess made from both is better left alone.
+        cores = [(begin, end) for begin, end in cores if begin >= order and end + order <= len(wave)]
     for _ in range(sweeps):
         for begin, end in cores:
             if is_cancelled():
