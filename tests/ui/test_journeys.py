@@ -2,11 +2,12 @@
 
 import numpy as np
 import soundfile
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 
 from tests.ui.conftest import focus_longest
-from umbrick.core.survey.finding import State
+from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.table import FindingTable
 from umbrick.playback.engine import Hearing
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
@@ -103,7 +104,8 @@ def test_exceptions_are_left_out_of_mending_all(surveyed):
     findings = hands.work.listing().open_findings()
 
     def leave_out_first(dialog):
-        dialog.list.item(0).setCheckState(Qt.CheckState.Unchecked)
+        first = dialog.list.visualRect(dialog.choices.index(0))
+        QTest.mouseClick(dialog.list.viewport(), Qt.MouseButton.LeftButton, pos=first.topLeft() + QPoint(10, 10))
         assert f"{len(findings) - 1} places" in dialog.count.text()
         assert "1 left out" in dialog.count.text()
         dialog.mend_button.click()
@@ -113,6 +115,26 @@ def test_exceptions_are_left_out_of_mending_all(surveyed):
     assert hands.work.listing().open_findings() == [findings[0]]
     hands.press("Ctrl+Z")
     assert len(hands.work.listing().open_findings()) == len(findings)
+
+
+def test_doubtful_findings_can_be_left_out_by_confidence(surveyed):
+    hands = surveyed
+    doubtful = Finding("d", "clipping", 11, 12, (0,), 0.2, 0.55, "1 flat sample at −40 dBFS")
+    hands.work.table = FindingTable.of([*hands.work.table.findings, doubtful])
+    hands.window.bench.findings_changed.emit()
+
+    def type_a_limit(dialog):
+        QTest.keyClicks(dialog.filter, "eighty")
+        assert dialog.filter.property("wrong")
+        dialog.filter.clear()
+        QTest.keyClicks(dialog.filter, "80 %")
+        assert "1 left out" in dialog.count.text()
+        assert "40 dBFS" in dialog.choices.index(0).data()
+        assert doubtful not in dialog.included()
+        dialog.reject()
+
+    hands.in_dialog(type_a_limit)
+    hands.press("Shift+Enter")
 
 
 def test_a_new_survey_after_mending_shows_what_is_left(surveyed):

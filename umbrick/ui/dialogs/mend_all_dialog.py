@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from itertools import compress
+from typing import Any
+
 import numpy as np
-from PySide6.QtCore import QRectF, Qt
+import numpy.typing as npt
+from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QRectF, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QDialog,
     QHBoxLayout,
     QLabel,
     QLineEdit,
-    QListWidget,
-    QListWidgetItem,
+    QListView,
     QPushButton,
     QVBoxLayout,
     QWidget,
@@ -24,6 +27,8 @@ from umbrick.ui import theme as themes
 from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.wave_image import columns_of
 
+_NOWHERE = QModelIndex()
+
 
 class _Preview(QWidget):
     """Where in the recording it will be mended, and where not."""
@@ -32,17 +37,77 @@ class _Preview(QWidget):
         super().__init__()
         self._frames = frames
         self._theme = theme
-        self.included: list[Finding] = []
-        self.left_out: list[Finding] = []
+        self.included = self.left_out = np.zeros((0, 2), np.int64)
         self.setFixedHeight(28)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.fillRect(self.rect(), self._theme.color("paper"))
-        for findings, color in ((self.left_out, "ghost"), (self.included, "mended")):
-            spans = [(finding.start, finding.stop) for finding in findings]
+        for spans, color in ((self.left_out, "ghost"), (self.included, "mended")):
             for x in np.flatnonzero(columns_of(spans, 0, max(1, self._frames), self.width())).tolist():
                 painter.fillRect(QRectF(x, 3, 1, self.height() - 6), self._theme.color(color))
+
+
+class Choices(QAbstractListModel):
+    """The findings with a tick each; a model, because there may be hundreds of thousands."""
+
+    changed = Signal()
+
+    def __init__(self, findings: list[Finding], work: Work) -> None:
+        super().__init__()
+        self.findings = findings
+        self._rate, self._channels = work.rate, work.channels
+        self._ticked = np.ones(len(findings), np.bool_)
+
+    @property
+    def count(self) -> int:
+        """How many are ticked."""
+        return int(np.count_nonzero(self._ticked))
+
+    def included(self) -> list[Finding]:
+        """Return the findings that are ticked."""
+        return list(compress(self.findings, self._ticked))
+
+    def spans(self, ticked: bool) -> npt.NDArray[np.int64]:
+        """Return the spans of the findings that are ticked, or of those that are not."""
+        chosen = compress(self.findings, self._ticked == ticked)
+        return np.array([(finding.start, finding.stop) for finding in chosen], np.int64)
+
+    def leave_out_below(self, confidence: float) -> None:
+        """Tick the findings with at least this confidence, from 0 to 1, and only these."""
+        self._ticked = np.array([finding.confidence >= confidence for finding in self.findings], np.bool_)
+        self.dataChanged.emit(self.index(0), self.index(self.rowCount() - 1))
+        self.changed.emit()
+
+    def rowCount(self, parent: QModelIndex | QPersistentModelIndex = _NOWHERE) -> int:
+        """Return the number of findings."""
+        return 0 if parent.isValid() else len(self.findings)
+
+    def data(self, index: QModelIndex | QPersistentModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Return a finding's words, or its tick."""
+        finding = self.findings[index.row()]
+        if role == Qt.ItemDataRole.DisplayRole:
+            channel = "" if self._channels == 1 else f" · channel {finding.channels[0] + 1}"
+            clock = format_clock(finding.start, self._rate)
+            return f"{clock} · {finding.evidence}{channel} · {100 * finding.confidence:.0f} %"
+        if role == Qt.ItemDataRole.CheckStateRole:
+            return Qt.CheckState.Checked if self._ticked[index.row()] else Qt.CheckState.Unchecked
+        return None
+
+    def setData(
+        self, index: QModelIndex | QPersistentModelIndex, value: Any, role: int = Qt.ItemDataRole.EditRole
+    ) -> bool:
+        """Set a tick."""
+        if role != Qt.ItemDataRole.CheckStateRole:
+            return False
+        self._ticked[index.row()] = Qt.CheckState(value) == Qt.CheckState.Checked
+        self.dataChanged.emit(index, index)
+        self.changed.emit()
+        return True
+
+    def flags(self, index: QModelIndex | QPersistentModelIndex) -> Qt.ItemFlag:
+        """Every finding can be ticked."""
+        return Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsUserCheckable
 
 
 class MendAllDialog(QDialog):
@@ -52,7 +117,7 @@ class MendAllDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Mend all like this")
         self.setMinimumSize(560, 480)
-        self._findings = work.listing().open_findings(kind)
+        self.choices = Choices(work.listing().open_findings(kind), work)
         self._title = KINDS[kind].title.lower()
         self.count = QLabel()
         self.count.setProperty("role", "heading")
@@ -63,18 +128,11 @@ class MendAllDialog(QDialog):
         self.filter = QLineEdit(placeholderText="Leave out below this confidence, such as 80 %")
         self.filter.setAccessibleName("Lowest confidence")
         self.filter.textChanged.connect(self._leave_out_doubtful)
-        self.list = QListWidget()
+        self.list = QListView()
         self.list.setAccessibleName("Findings to mend")
-        for finding in self._findings:
-            channel = "" if work.channels == 1 else f" · channel {finding.channels[0] + 1}"
-            item = QListWidgetItem(
-                f"{format_clock(finding.start, work.rate)} · {finding.evidence}{channel}"
-                f" · {100 * finding.confidence:.0f} %"
-            )
-            item.setFlags(item.flags() | Qt.ItemFlag.ItemIsUserCheckable)
-            item.setCheckState(Qt.CheckState.Checked)
-            self.list.addItem(item)
-        self.list.itemChanged.connect(self._refresh)
+        self.list.setUniformItemSizes(True)
+        self.list.setModel(self.choices)
+        self.choices.changed.connect(self._refresh)
         self.mend_button = QPushButton()
         self.mend_button.setProperty("accent", True)
         self.mend_button.setDefault(True)
@@ -97,9 +155,8 @@ class MendAllDialog(QDialog):
         self._refresh()
 
     def included(self) -> list[Finding]:
-        """Return the findings that are ticked."""
-        ticked = Qt.CheckState.Checked
-        return [f for row, f in enumerate(self._findings) if self.list.item(row).checkState() == ticked]
+        """Return the findings that are to be mended."""
+        return self.choices.included()
 
     def _leave_out_doubtful(self, text: str) -> None:
         try:
@@ -110,23 +167,13 @@ class MendAllDialog(QDialog):
             return
         self.filter.setProperty("wrong", False)
         self.filter.style().polish(self.filter)
-        self.list.blockSignals(True)
-        for row, finding in enumerate(self._findings):
-            keeps = 100 * finding.confidence >= lowest
-            self.list.item(row).setCheckState(Qt.CheckState.Checked if keeps else Qt.CheckState.Unchecked)
-        self.list.blockSignals(False)
-        self._refresh()
+        self.choices.leave_out_below(lowest / 100)
 
     def _refresh(self) -> None:
-        included = self.included()
-        chosen = {finding.id for finding in included}
-        self._preview.included = included
-        self._preview.left_out = [finding for finding in self._findings if finding.id not in chosen]
+        count, total = self.choices.count, self.choices.rowCount()
+        self._preview.included, self._preview.left_out = self.choices.spans(True), self.choices.spans(False)
         self._preview.update()
-        total = len(self._findings)
-        self.count.setText(
-            f"{format_count(len(included), 'place')} of {self._title}"
-            + (f", {total - len(included)} left out" if len(included) < total else "")
-        )
-        self.mend_button.setText(f"Mend {len(included)}  Return")
-        self.mend_button.setEnabled(bool(included))
+        left_out = f", {total - count} left out" if count < total else ""
+        self.count.setText(f"{format_count(count, 'place')} of {self._title}{left_out}")
+        self.mend_button.setText(f"Mend {count}  Return")
+        self.mend_button.setEnabled(count > 0)
