@@ -1,3 +1,4 @@
+import os
 import subprocess
 import sys
 
@@ -243,6 +244,15 @@ def test_a_picture_of_the_loaded_demo_is_saved(tmp_path):
     assert refused.returncode == 1
     assert "cannot be written" in refused.stderr
     assert "Traceback" not in refused.stderr
+
+
+def test_without_a_display_one_sentence_says_what_to_do(tmp_path):
+    environment = {name: value for name, value in os.environ.items() if name not in ("DISPLAY", "QT_QPA_PLATFORM")}
+    command = [sys.executable, "-c", "from umbrick.cli import main; main()", "demo"]
+    refused = subprocess.run(command, capture_output=True, text=True, timeout=60, env=environment)
+    assert refused.returncode == 1
+    assert refused.stderr.startswith("umbrick: There is no display")
+    assert len(refused.stderr.strip().splitlines()) == 1
 
 
 def test_the_release_of_qt_that_crashes_is_refused():

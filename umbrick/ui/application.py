@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 import threading
 import traceback
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from types import TracebackType
 
@@ -33,8 +34,9 @@ def run(files: list[Path], shot: Path | None = None) -> int:
     Raises
     ------
     UmbrickError
-        If this build of Qt cannot be relied on.
+        If there is no display, or this build of Qt cannot be relied on.
     """
+    refuse_without_display(os.environ)
     refuse_unreliable_qt(PySide6.__version_info__[:2], sys.version_info[:2])
     application = QApplication.instance() or QApplication(["umbrick"])
     assert isinstance(application, QApplication)
@@ -58,6 +60,15 @@ def run(files: list[Path], shot: Path | None = None) -> int:
     if not saved:
         raise UmbrickError(f"The picture {shot} cannot be written.")
     return 0
+
+
+def refuse_without_display(environment: Mapping[str, str]) -> None:
+    """Raise UmbrickError where Qt would abort for want of a display."""
+    if not any(environment.get(name) for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")):
+        raise UmbrickError(
+            "There is no display to open a window on.",
+            "Set DISPLAY; or use ./run demo, which starts a virtual one; or the commands survey and mend.",
+        )
 
 
 def refuse_unreliable_qt(qt: tuple[int, ...], python: tuple[int, ...]) -> None:

@@ -104,6 +104,17 @@ def test_replacing_the_source_keeps_the_old_file_under_another_name(tmp_path):
     assert name_for_kept(path) == tmp_path / "a.original-2.wav"
 
 
+def test_the_old_file_is_kept_where_files_cannot_have_two_names(tmp_path, monkeypatch):
+    def refuse(*_):
+        raise PermissionError(1, "Operation not permitted")
+
+    path = write(tmp_path / "a.wav", sine())
+    old = path.read_bytes()
+    monkeypatch.setattr(os, "link", refuse)
+    saved = copy(path, path, overwrite=True, keep_as=name_for_kept(path), gain_db=-6.0)
+    assert saved.kept.read_bytes() == old
+
+
 def test_stopping_leaves_everything_as_it_was(tmp_path):
     path = write(tmp_path / "a.wav", sine())
     target = write(tmp_path / "b.wav", sine(300.0))

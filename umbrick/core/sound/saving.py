@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import errno
 import os
+import shutil
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -135,7 +136,7 @@ def save(
         if path.exists() and not overwrite:
             raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
         if keep_as is not None and path.exists():
-            os.link(path, keep_as)
+            _keep(path, keep_as)
         os.replace(part, path)
         _sync(path.parent)
     except OSError as error:
@@ -215,6 +216,17 @@ def _limited(block: npt.NDArray[np.float64], step: float) -> tuple[npt.NDArray[n
     highest = 1.0 - step
     over = int(np.count_nonzero((block > highest + step / 2) | (block < -1.0 - step / 2)))
     return np.clip(block, -1.0, highest), over
+
+
+def _keep(path: Path, keep_as: Path) -> None:
+    """Give a file a second name, or copy it where the file system knows no second names."""
+    try:
+        os.link(path, keep_as)
+    except OSError as error:
+        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.EMLINK):
+            raise
+        shutil.copy2(path, keep_as)
+        _sync(keep_as)
 
 
 def _sync(path: Path) -> None:
