@@ -22,6 +22,12 @@ _CROWD_RATIO = 4.0
 _ABOVE_SHARE = 0.25
 _UNTURNED_SHARE = 0.04
 _UNTURNED_CUT = 1.4
+_CLEARLY_UNTURNED_SHARE = 0.1
+_NATURAL_SPREAD = 0.015
+"""Half the tops of clean sound near its highest lie further than this from their median level, as a share of it."""
+
+_FEW_LONG = 4.0
+_CROWD_OF_SHORT_TOPS = 250
 
 
 def frayed_rails(tops: Tops, rate: int) -> list[tuple[Tops, float]]:
@@ -72,14 +78,30 @@ def _crowd(level: Floats, length: Integers, cut: Floats) -> tuple[Integers, floa
         return None
     rail, ratio, crowd = best
     members = np.flatnonzero(np.abs(level / rail - 1) <= 2 * _HALF_BAND)
-    if np.mean(cut[members] > _UNTURNED_CUT) < _UNTURNED_SHARE or _is_regular(length[members], cut[members]):
+    if np.mean(cut[members] > _UNTURNED_CUT) < _UNTURNED_SHARE or _is_regular(length[members], cut[members], crowd):
         return None
     # 160 tops in four seconds, five times as many as just below, are as likely clipped as limited on purpose.
-    return members, float(min(30.0, 10 + 4 * np.log2(crowd / 160) + 2 * np.log2(ratio / 5)))
+    bits = 10 + 4 * np.log2(crowd / 160) + 2 * np.log2(ratio / 5) + _tightness(level[members], cut[members])
+    return members, float(min(30.0, bits))
 
 
-def _is_regular(length: Integers, cut: Floats) -> bool:
-    """Whether the tops resemble each other as those of a tone do, or are too short to tell."""
+def _tightness(level: Floats, cut: Floats) -> float:
+    """Return the evidence, in bits, in tops lying closer together than natural ones spread within the band.
+
+    A limiter lines tops up too, but lets them turn; it is not counted as clipping for that.
+    """
+    if np.mean(cut > _UNTURNED_CUT) < _CLEARLY_UNTURNED_SHARE:
+        return 0.0
+    spread = float(np.median(np.abs(level / np.median(level) - 1)))
+    return float(np.clip(0.05 * len(level) * np.log2(_NATURAL_SPREAD / max(spread, 1e-5)), 0.0, 12.0))
+
+
+def _is_regular(length: Integers, cut: Floats, crowd: int) -> bool:
+    """Whether the tops resemble each other as those of a tone do, or are too short and too few to tell.
+
+    Drum loops that were pressed against a ceiling when they were made have short tops in small crowds.
+    """
     low, middle, high = np.percentile(length, (10, 50, 90))
     quarter, three_quarters = np.percentile(np.log2(np.maximum(cut, 0.01)), (25, 75))
-    return bool(middle < 3 or high - low <= 1 or three_quarters - quarter < 0.35)
+    is_short = middle < 3 and (high < _FEW_LONG or crowd < _CROWD_OF_SHORT_TOPS)
+    return bool(is_short or high - low <= 1 or three_quarters - quarter < 0.35)
