@@ -26,7 +26,9 @@ _SHARES = (0.0003, 0.003, 0.03)
 def _coded(container, subtype):
     def roughen(sound, rate):
         memory = io.BytesIO()
-        soundfile.write(memory, sound, rate, format=container, subtype=subtype)
+        with soundfile.SoundFile(memory, "w", rate, sound.shape[1], subtype, format=container) as file:
+            for start in range(0, len(sound), 2**16):  # the Vorbis encoder crashes on minutes at once
+                file.write(sound[start : start + 2**16])
         memory.seek(0)
         return soundfile.read(memory, always_2d=True)[0]
 

@@ -22,6 +22,8 @@ from umbrick.core.sound.source import Source
 from umbrick.core.units import db_to_amplitude, format_count
 
 _BLOCK_FRAMES = 65536
+"""Frames written at once. Not more: libsndfile's Vorbis encoder overflows the stack on minutes at a time."""
+
 _OPUS_RATES = (8000, 12000, 16000, 24000, 48000)
 _BYTES = {
     "PCM_U8": 1,
