@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 from pyloudnorm import IIRfilter
-from scipy.signal import lfilter
+from scipy.signal import sosfilt
 
 from umbrick.core.units import SILENCE_DBFS
 
@@ -30,7 +30,8 @@ class LoudnessMeter:
     def __init__(self, rate: int, channels: int) -> None:
         shelf = IIRfilter(4.0, 1 / np.sqrt(2), min(_SHELF_HZ, 0.45 * rate), rate, "high_shelf")
         low_cut = IIRfilter(0.0, 0.5, _LOW_CUT_HZ, rate, "high_pass")
-        self._filters = [(f.b, f.a, np.zeros((2, channels))) for f in (shelf, low_cut)]
+        self._sections = np.array([np.concatenate([f.b, f.a]) for f in (shelf, low_cut)])
+        self._state = np.zeros((2, 2, channels))
         self._step = max(1, rate // _STEPS_PER_SECOND)
         weights = np.ones(channels)
         if channels == 5:
@@ -41,10 +42,7 @@ class LoudnessMeter:
 
     def feed(self, samples: npt.NDArray[np.float32]) -> None:
         """Measure the samples, of shape ``(frames, channels)``, that follow the last ones."""
-        weighted: npt.NDArray[np.float64] = samples.astype(np.float64)
-        for index, (b, a, state) in enumerate(self._filters):
-            weighted, state = lfilter(b, a, weighted, axis=0, zi=state)
-            self._filters[index] = b, a, state
+        weighted, self._state = sosfilt(self._sections, samples.astype(np.float64), axis=0, zi=self._state)
         power = np.concatenate([self._left, np.square(weighted) @ self._weights])
         whole = len(power) // self._step * self._step
         if whole:

@@ -57,26 +57,21 @@ def _crowd(level: Floats, length: Integers, cut: Floats) -> tuple[Integers, floa
     if len(level) < _FEWEST_TOPS or level.max() < _LOWEST_LEVEL:
         return None
     heights = np.sort(level)
+    rails = heights[-1] * np.geomspace(1.0, 0.75, 30)
 
-    def between(low: float, high: float) -> int:
-        return int(np.searchsorted(heights, high) - np.searchsorted(heights, low))
+    def below_share(share: float) -> Integers:
+        """Return how many tops lie below a share of each rail tried."""
+        return np.searchsorted(heights, rails * share)
 
-    best: tuple[float, float, int] | None = None
-    for rail in heights[-1] * np.geomspace(1.0, 0.75, 30):
-        crowd = between(rail * (1 - _HALF_BAND), rail * (1 + _HALF_BAND))
-        below = between(rail * (1 - 4 * _HALF_BAND), rail * (1 - 2 * _HALF_BAND))
-        above = between(rail * (1 + 2 * _HALF_BAND), np.inf)
-        ratio = crowd / (below + 1)
-        if (
-            crowd >= _FEWEST_TOPS
-            and above <= _ABOVE_SHARE * crowd
-            and ratio >= _CROWD_RATIO
-            and (best is None or crowd > best[2])
-        ):
-            best = float(rail), ratio, crowd
-    if best is None:
+    crowds = below_share(1 + _HALF_BAND) - below_share(1 - _HALF_BAND)
+    beneath = below_share(1 - 2 * _HALF_BAND) - below_share(1 - 4 * _HALF_BAND)
+    above = len(heights) - below_share(1 + 2 * _HALF_BAND)
+    ratios = crowds / (beneath + 1)
+    possible = (crowds >= _FEWEST_TOPS) & (above <= _ABOVE_SHARE * crowds) & (ratios >= _CROWD_RATIO)
+    if not possible.any():
         return None
-    rail, ratio, crowd = best
+    best = int(np.argmax(np.where(possible, crowds, 0)))
+    rail, ratio, crowd = float(rails[best]), float(ratios[best]), int(crowds[best])
     members = np.flatnonzero(np.abs(level / rail - 1) <= 2 * _HALF_BAND)
     if np.mean(cut[members] > _UNTURNED_CUT) < _UNTURNED_SHARE or _is_regular(length[members], cut[members], crowd):
         return None
