@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
@@ -138,12 +139,22 @@ def build(
     CancelledError
         If ``is_cancelled`` says so between two blocks; the pyramid then stays as far as it came.
     """
-    while not pyramid.is_complete:
-        if is_cancelled():
-            raise CancelledError
-        start = pyramid.measured_frames
-        pyramid.add(source.read(start, min(start + _BLOCK, source.frames)))
-        progress(pyramid.measured_frames / source.frames)
+    starts = range(pyramid.measured_frames, source.frames, _BLOCK)
+    # One block is read ahead while the last is measured.
+    with ThreadPoolExecutor(1, thread_name_prefix="read ahead") as reader:
+
+        def ask(start: int) -> Future[Samples]:
+            return reader.submit(source.read, start, min(start + _BLOCK, source.frames))
+
+        ahead = ask(starts[0]) if starts else None
+        for start in starts:
+            if is_cancelled():
+                raise CancelledError
+            assert ahead is not None
+            samples = ahead.result()
+            ahead = ask(start + _BLOCK) if start + _BLOCK < source.frames else None
+            pyramid.add(samples)
+            progress(pyramid.measured_frames / source.frames)
 
 
 def sketch(source: Source, columns: int, probe_frames: int = 384) -> Extent:
