@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QAction, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QAction, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QToolButton, QWidget
 
 from umbrick.core.units import SILENCE_DBFS, format_clock, format_db, format_integer
@@ -14,6 +14,8 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 
 _LOWEST_DB, _HIGHEST_DB = -60.0, 12.0
+_WIDE = 1200
+"""Pixels from which the whole header fits."""
 
 
 class MeterView(QWidget):
@@ -24,7 +26,7 @@ class MeterView(QWidget):
         self._listening = listening
         self._reading = Reading()
         self.theme = themes.DAYLIGHT
-        self.setMinimumWidth(250)
+        self.setMinimumWidth(170)
         self.setToolTip(
             "Peak, true peak (highest so far), short-term loudness, samples over full scale. Click to reset."
         )
@@ -54,11 +56,14 @@ class MeterView(QWidget):
         painter.setFont(themes.font(11))
         painter.setPen(theme.color("faint"))
         line = QRectF(0, 0, self.width(), 16)
-        painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, self.text)
+        over = f"over {format_integer(r.over)}"
+        room = self.width() - painter.fontMetrics().horizontalAdvance(over) - 12
+        words = self.text.split(" · ")
+        while len(words) > 1 and painter.fontMetrics().horizontalAdvance(" · ".join(words)) > room:
+            words.pop()
+        painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, " · ".join(words))
         painter.setPen(theme.color("wrong" if r.over else "faint"))
-        painter.drawText(
-            line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, f"over {format_integer(r.over)}"
-        )
+        painter.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, over)
         bar = QRectF(0.5, 20.5, self.width() - 1, 8)
         painter.fillRect(bar, theme.color("raised"))
         full = self._x(0.0)
@@ -126,7 +131,7 @@ class Header(QWidget):
         ):
             button = QPushButton(text, checkable=True)
             button.setToolTip(hint)
-            button.setMinimumWidth(64)
+            button.setMinimumWidth(74)
             button.setFixedHeight(28)
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             button.clicked.connect(lambda _, hearing=hearing: listening.hear(hearing))
@@ -147,6 +152,10 @@ class Header(QWidget):
         self._refresh()
         self._refresh_hearing()
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Leave the recording's format out where there is no room for it; its tooltip always tells."""
+        self.form.setVisible(self.width() >= _WIDE)
+
     def _refresh(self) -> None:
         self.recordings.clear()
         for work in self._bench.works:
@@ -162,6 +171,7 @@ class Header(QWidget):
         self.recordings.setCurrentIndex(self._bench.works.index(work))
         channels = {1: "mono", 2: "stereo"}.get(work.channels, f"{work.channels} channels")
         length = format_clock(work.frames, work.rate, 1)
+        self.recordings.setToolTip(str(work.recording.path))
         self.form.setText(f"{work.rate / 1000:g} kHz · {work.recording.format.name} · {channels} · {length}")
 
     def _refresh_names(self) -> None:
