@@ -13,8 +13,6 @@ from umbrick.core.paths import cache_folder
 from umbrick.core.survey.finding import Family
 
 FAMILY_NAME = "IBM Plex Sans"
-GRID = 4
-"""Spacing is in multiples of this many pixels."""
 
 
 @dataclass(frozen=True)

@@ -126,12 +126,47 @@ def test_samples_that_are_not_numbers_read_as_silence_and_are_counted(tmp_path):
     sound = sine(seconds=0.1)
     sound[10:13] = np.nan
     sound[20] = np.inf
+    sound[30] = -1e30
     recording = open_recording(write(tmp_path / "a.wav", sound, subtype="FLOAT"), tmp_path)
     read = recording.source.read(0, recording.source.frames)
     assert np.isfinite(read).all()
     assert not read[10:13].any()
-    assert "4 samples that are not numbers" in recording.damage_found()
+    assert "5 samples that are not numbers" in recording.damage_found()
     recording.close()
+
+
+@pytest.mark.parametrize(
+    ("container", "name"), [("WAV", "a.wav"), ("RF64", "a.rf64"), ("W64", "a.w64"), ("CAF", "a.caf")]
+)
+def test_any_damage_to_the_head_of_a_file_is_told_in_plain_words_or_survived(tmp_path, container, name):
+    good = write(tmp_path / name, sine(seconds=0.05), container=container).read_bytes()
+    random = np.random.default_rng(5)
+    told = []
+    for _ in range(30):
+        damaged = bytearray(good)
+        for at in random.integers(0, 200, random.integers(1, 6)):
+            damaged[at] = random.integers(256)
+        (tmp_path / name).write_bytes(damaged)
+        try:
+            recording = open_recording(tmp_path / name, tmp_path / "cache")
+            try:
+                recording.source.read(0, min(1000, recording.source.frames))
+            finally:
+                recording.close()
+        except FileError as error:
+            told.append(str(error))
+    assert all(name in message for message in told)
+
+
+def test_a_file_that_may_not_be_read_is_told(tmp_path, monkeypatch):
+    path = write(tmp_path / "a.wav", sine())
+
+    def refuse(*_, **__):
+        raise PermissionError(13, "Permission denied")
+
+    monkeypatch.setattr(type(path), "open", refuse)
+    with pytest.raises(FileError, match=r"a\.wav may not be read"):
+        open_recording(path, tmp_path / "cache")
 
 
 def test_a_file_changed_by_another_program_is_noticed(tmp_path):

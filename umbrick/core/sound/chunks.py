@@ -66,7 +66,8 @@ def _walk(file: BinaryIO, start: int, header: str, padded: bool = False) -> Iter
     size = struct.calcsize(header)
     position = start
     long_data_length = 0
-    while True:
+    end = file.seek(0, os.SEEK_END)
+    while position < end:
         file.seek(position)
         head = file.read(size)
         if len(head) < size:
@@ -86,7 +87,8 @@ def _walk(file: BinaryIO, start: int, header: str, padded: bool = False) -> Iter
 
 def _walk_w64(file: BinaryIO) -> Iterator[Chunk]:
     position = 40
-    while True:
+    end = file.seek(0, os.SEEK_END)
+    while position < end:
         file.seek(position)
         head = file.read(24)
         if len(head) < 24:

@@ -14,12 +14,15 @@ import soundfile
 from umbrick.core.errors import FileError
 from umbrick.core.sound.source import Samples, check_span
 
+_BEYOND_SOUND = 1e9
+"""180 dB over full scale: nothing that was ever sound, and its square would overflow."""
+
 
 class FileSource:
     """A file whose frames can be read at once, wherever they are.
 
-    Samples that are not numbers (NaN, infinity) read as silence; ``non_finite`` counts those met by reading
-    the file from the beginning in order, as the pyramid and the survey do.
+    Samples that are not numbers (NaN, infinity, or beyond all bounds) read as silence; ``non_finite`` counts those met
+    by reading the file from the beginning in order, as the pyramid and the survey do.
     """
 
     def __init__(self, path: Path, key: str) -> None:
@@ -77,7 +80,7 @@ class FileSource:
         return samples
 
     def _silence_non_finite(self, samples: npt.NDArray[np.floating], start: int, stop: int) -> None:
-        bad = ~np.isfinite(samples)
+        bad = ~(np.abs(samples) < _BEYOND_SOUND)
         if start <= self._scanned_to < stop:
             self.non_finite += int(bad[self._scanned_to - start :].sum())
             self._scanned_to = stop
