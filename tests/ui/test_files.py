@@ -221,6 +221,18 @@ def test_a_file_changed_by_another_program_is_not_saved_over(surveyed, hot, tmp_
     assert not (tmp_path / "hot-mended.wav").exists()
 
 
+def test_a_recording_can_be_closed_while_it_plays_and_is_surveyed(window, hands, tmp_path):
+    hands.open(write(tmp_path / "a.wav", np.tile(voice(5.0), (20, 1))))
+    window.surveying.start()
+    hands.press("Space", window)
+    hands.qtbot.waitUntil(lambda: window.viewing.playhead is not None)
+    hands.press("Ctrl+W", window)
+    hands.settle()
+    assert not window.bench.works
+    assert window.surveying.job is None
+    assert not window.status.message.property("wrong")
+
+
 @pytest.mark.parametrize(("answer", "stays"), [("Cancel", True), ("Discard", False)])
 def test_unsaved_mends_are_not_lost_unasked(surveyed, window, answer, stays):
     hands = surveyed

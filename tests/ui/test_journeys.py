@@ -22,7 +22,7 @@ def accept(hands, kind):
 
 
 def test_an_interview_recorded_too_hot_in_seven_acts(hands, hot, tmp_path):
-    """Job 1: all clipping listed with a prognosis, rebuilt, a level that fits, heard, saved."""
+    """All clipping listed with a prognosis, rebuilt, a level that fits, heard, saved."""
     path, truth, mask = hot
     hands.open(path)
     hands.acts = 0

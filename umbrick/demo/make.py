@@ -72,7 +72,7 @@ def _bright_stretches(wave: Sound, rate: int) -> list[tuple[int, int]]:
 
 
 def keeper_interview() -> Tape:
-    """The interview: see ``product.md``'s scenario in the guide."""
+    """A lock-keeper remembers the flood year: hot shouts and laughs, and the usual faults of a voice on tape."""
     rate = 48000
     random = np.random.default_rng(1953)
     pause = np.zeros(round(0.55 * rate))

@@ -229,7 +229,9 @@ class Engine:
                     self._changed.wait_for(lambda: self._state.playing or self._closing)
             try:
                 self.step()
-            except (FileError, CancelledError) as error:
+            except CancelledError:
+                continue  # the recording was closed
+            except FileError as error:
                 self._on_fault(str(error))
 
     def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:

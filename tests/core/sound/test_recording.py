@@ -5,7 +5,7 @@ import pytest
 import soundfile
 
 from tests.sounds import sine, voice, write
-from umbrick.core.errors import DamagedFileError, FileError
+from umbrick.core.errors import CancelledError, DamagedFileError, FileError
 from umbrick.core.sound.decoded_source import DecodedSource, prune
 from umbrick.core.sound.file_source import FileSource
 from umbrick.core.sound.recording import open_recording
@@ -179,6 +179,15 @@ def test_a_file_changed_by_another_program_is_noticed(tmp_path):
     with pytest.raises(FileError):
         recording.source.read(recording.source.frames - 10, recording.source.frames)
     recording.close()
+
+
+@pytest.mark.parametrize("name", ["a.wav", "a.flac"])
+def test_reading_after_closing_is_cancelled(tmp_path, name):
+    recording = open_recording(write(tmp_path / name, sine()), tmp_path / "cache")
+    recording.source.read(0, 10)
+    recording.close()
+    with pytest.raises(CancelledError):
+        recording.source.read(0, 10)
 
 
 def test_one_sample_is_a_recording(tmp_path):

@@ -109,7 +109,7 @@ class DecodedSource:
         return True
 
     def close(self) -> None:
-        """Stop decoding and let go of the cache; nothing can be read after."""
+        """Stop decoding and let go of the cache; reading raises CancelledError from now on."""
         with self._grown:
             self._closing = True
             self._grown.notify_all()

@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 import soundfile
 
-from umbrick.core.errors import FileError
+from umbrick.core.errors import CancelledError, FileError
 from umbrick.core.sound.source import Samples, check_span
 
 _BEYOND_SOUND = 1e9
@@ -58,13 +58,15 @@ class FileSource:
         return _stamp(self.path) == self._stamp
 
     def close(self) -> None:
-        """Let go of the file; nothing can be read after."""
+        """Let go of the file; reading raises CancelledError from now on."""
         with self._lock:
             self._file.close()
 
     def _read(self, start: int, stop: int, dtype: str) -> npt.NDArray[Any]:
         check_span(start, stop, self.frames)
         with self._lock:
+            if self._file.closed:
+                raise CancelledError  # whoever still reads is no longer wanted
             try:
                 self._file.seek(start)
                 samples = self._file.read(stop - start, dtype=dtype, always_2d=True)
