@@ -90,7 +90,7 @@ class DocketModel(QAbstractListModel):
             return entry
         if role in (Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.AccessibleTextRole, Qt.ItemDataRole.ToolTipRole):
             if isinstance(entry, Kind):
-                return f"{entry.title}: {self.count(entry)}"
+                return f"{entry.title}, {self.count(entry)}: {entry.summary}"
             state = self.state_of(entry).value
             clock = format_clock(entry.start, self._rate)
             return (

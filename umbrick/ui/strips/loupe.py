@@ -70,7 +70,7 @@ class LoupeStrip(Strip):
         self._bench.zoom_loupe(factor, anchor)
 
     def _key(self, work: Work) -> Any:
-        return id(self._viewing.shown_version(work)), work.loupe, work.channel, self.width()
+        return self._viewing.shown_version(work), work.loupe, work.channel, self.width()
 
     def _make(self, work: Work, version: Version, window: Window) -> _Content:
         channel = work.channel

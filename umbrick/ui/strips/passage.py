@@ -56,7 +56,7 @@ class PassageStrip(Strip):
 
     def _key(self, work: Work) -> Any:
         return (
-            id(self._viewing.shown_version(work)),
+            self._viewing.shown_version(work),
             work.pyramid.measured_frames if not work.pyramid.is_complete else -1,
             self.window_of(work),
             self.size().toTuple(),

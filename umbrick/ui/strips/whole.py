@@ -51,7 +51,7 @@ class WholeStrip(Strip):
     def _key(self, work: Work) -> Any:
         ratio = self.devicePixelRatioF()
         return (
-            id(self._viewing.shown_version(work)),
+            self._viewing.shown_version(work),
             work.pyramid.measured_frames,
             work.sketch is not None,
             self.size().toTuple(),
