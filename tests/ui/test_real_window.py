@@ -69,7 +69,7 @@ def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path):
         hands("windowsize", "--sync", bench, 1280, 780)
         time.sleep(1.0)
         hands("key", "F5")
-        time.sleep(1.5)
+        time.sleep(3.0)
         # A drag in the Passage selects, and a click takes that back: both must leave the recording as it is.
         hands("mousemove", 500, 420, "mousedown", 1, "mousemove", 560, 420, "mousemove", 640, 420, "mouseup", 1)
         hands("mousemove", 700, 420, "click", 1)
@@ -80,7 +80,7 @@ def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path):
         hands("key", "shift+Return")
         window_named("Mend all like this")
         hands("key", "Return")
-        time.sleep(3.0)
+        time.sleep(6.0)
         hands("key", "space")
         time.sleep(0.6)
         hands("key", "b", "space")
