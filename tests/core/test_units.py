@@ -66,3 +66,10 @@ def test_levels_are_written_with_a_real_minus_and_no_minus_zero():
     assert units.format_db(-0.01) == "0.0 dBFS"
     assert units.format_count(1, "sample") == "1 sample"
     assert units.format_count(12400, "sample") == "12\u202f400 samples"
+
+
+def test_a_lowering_and_a_channel_are_named():
+    assert units.format_lowering(-5.2) == "5.2 dB"
+    assert units.format_lowering(3.0) == "−3.0 dB"
+    assert [units.channel_name(channel, 2) for channel in (0, 1)] == ["left", "right"]
+    assert units.channel_name(0, 5) == "channel 1"

@@ -38,7 +38,7 @@ from umbrick.core.survey.survey import Survey
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.provenance import provenance_shares
 from umbrick.core.timeline.version import Version
-from umbrick.core.units import amplitude_to_db, format_count, format_db, parse_db, parse_frames
+from umbrick.core.units import amplitude_to_db, format_count, format_lowering, parse_db, parse_frames
 
 _SHORT_SECONDS = 0.02
 """A span no longer than this, in which the survey found nothing, is taken for damaged as a whole."""
@@ -272,10 +272,7 @@ def _tell(saved: Saved, result: _Result, gain_db: float, as_json: bool, quiet: b
     elif not quiet:
         say(f"{saved.path}: {format_count(len(result.mends), 'mend')}, {saved.format.name}.")
         if gain_db:
-            say(
-                f"Lowered by {format_db(-gain_db, 'dB').lstrip('+')} so that the peaks fit; "
-                "--subtype FLOAT keeps the level."
-            )
+            say(f"Lowered by {format_lowering(gain_db)} so that the peaks fit; --subtype FLOAT keeps the level.")
         if saved.kept:
             say(f"The old file is kept as {saved.kept}.")
     if saved.over:

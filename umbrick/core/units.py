@@ -104,6 +104,16 @@ def format_db(level_db: float, unit: str = "dBFS", decimals: int = 1) -> str:
     return f"{text.replace('-', '−')} {unit}".strip()
 
 
+def format_lowering(gain_db: float) -> str:
+    """Return by how much a level change lowers, such as ``5.2 dB`` for −5.2; with a minus sign if it raises."""
+    return format_db(-gain_db, "dB").lstrip("+")
+
+
+def channel_name(channel: int, channels: int) -> str:
+    """Return what a person calls a channel, counted from 0, of so many: ``left``, ``right``, ``channel 3``."""
+    return ("left", "right")[channel] if channels == 2 else f"channel {channel + 1}"
+
+
 def format_count(number: int, noun: str) -> str:
     """Return ``1 sample``, ``2 samples``, ``12 400 samples``."""
     return f"{format_integer(number)} {noun}" if number == 1 else f"{format_integer(number)} {noun}s"

@@ -118,8 +118,7 @@ class Listening(QObject):
         work = self._bench.work
         if work is None:
             return
-        offers = self._mending.offers
-        offer = offers.current if offers and offers.version is work.version else None
+        offer = self._mending.offer_in(work)
         after = offer.mended.version if offer else work.version
         if self.matches_loudness:
             self._match(work, after)

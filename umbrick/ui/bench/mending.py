@@ -19,7 +19,7 @@ from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.version import Version
-from umbrick.core.units import amplitude_to_db, format_count, format_db
+from umbrick.core.units import amplitude_to_db, format_count, format_db, format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.work import Work
@@ -74,6 +74,11 @@ class Mending(QObject):
         bench.version_changed.connect(self._refresh)
         bench.findings_changed.connect(self._refresh)
         bench.recording_changed.connect(self._refresh)
+
+    def offer_in(self, work: Work) -> Offer | None:
+        """Return the chosen candidate, if it has been computed and is one for a recording as it stands now."""
+        offers = self.offers
+        return offers.current if offers and offers.version is work.version else None
 
     def choose(self, index: int) -> None:
         """Choose a candidate, counted from 0: strips and loop show it."""
@@ -147,7 +152,7 @@ class Mending(QObject):
             peak = format_db(amplitude_to_db(work.peak))
             self._bench.said.emit(
                 f"Mended {format_count(len(mended.mends), 'place')}. Peaks reach {peak}; "
-                f"saving offers to lower all by {format_db(-gain_db, 'dB').lstrip('+')}."
+                f"saving offers to lower all by {format_lowering(gain_db)}."
             )
 
     def _push(self, work: Work, edit: Edit, mended: Mended) -> None:

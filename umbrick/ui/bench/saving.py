@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.saving import Saved, name_for_kept, over_message, save
-from umbrick.core.units import format_db
+from umbrick.core.units import format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.work import Work
@@ -93,7 +93,7 @@ def replaces_source(work: Work, path: Path) -> bool:
 def _told(saved: Saved, order: Order) -> str:
     parts = [f"Saved {saved.path.name} ({saved.format.name})"]
     if order.gain_db:
-        parts.append(f", lowered by {format_db(-order.gain_db, 'dB').lstrip('+')}")
+        parts.append(f", lowered by {format_lowering(order.gain_db)}")
     text = "".join(parts) + "."
     if saved.kept:
         text += f" The old file is kept as {saved.kept.name}."

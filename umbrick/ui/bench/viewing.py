@@ -46,18 +46,13 @@ class Viewing(QObject):
         """Return the version to be drawn: the one that is heard, with the chosen candidate in it."""
         if self._listening.hearing is Hearing.BEFORE:
             return work.history.original
-        offers = self.mending.offers
-        if work is self.bench.work and offers and offers.version is work.version and offers.current:
-            return offers.current.mended.version
-        return work.version
+        offer = self.mending.offer_in(work)
+        return offer.mended.version if offer else work.version
 
     def shown_top(self, work: Work) -> float:
         """Return the amplitude at the strips' upper edge: full scale with a little room, more where peaks pass it."""
-        offers = self.mending.offers
-        peak = work.peak
-        if work is self.bench.work and offers and offers.current:
-            peak = max(peak, offers.current.mended.peak)
-        return 1.08 * max(1.0, peak)
+        offer = self.mending.offer_in(work)
+        return 1.08 * max(1.0, work.peak, offer.mended.peak if offer else 0.0)
 
     def point(self, place: Pointed | None) -> None:
         """Tell what is under the pointer."""

@@ -24,7 +24,7 @@ from PySide6.QtWidgets import (
 from umbrick.core.errors import ParameterError
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.saving import format_for, name_for_kept
-from umbrick.core.units import amplitude_to_db, format_db, parse_db
+from umbrick.core.units import amplitude_to_db, format_db, format_lowering, parse_db
 from umbrick.ui.bench.saving import Order, replaces_source
 from umbrick.ui.bench.work import Work
 
@@ -133,7 +133,7 @@ class SaveDialog(QDialog):
             self.as_is.setChecked(True)
             return
         self.facts.setText(f"Rebuilt peaks reach {format_db(peak_db)}: a fixed-point file ends at 0 dBFS.")
-        lower_by = format_db(-work.fitting_gain_db, "dB").lstrip("+")
+        lower_by = format_lowering(work.fitting_gain_db)
         self.lower.setText(f"Lower everything by {lower_by}, so that nothing is cut off")
         is_float = not work.recording.format.is_fixed_point
         (self.as_is if is_float else self.lower).setChecked(True)

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePol
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.survey.finding import State
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length
+from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length, format_lowering
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.mending import Mending, Offer
@@ -229,10 +229,10 @@ class Treatment(QWidget):
         parts = ["Time: unchanged."] if offer else []
         level_db = amplitude_to_db(peak)
         if level_db > 0 and (offer or work.history.latest):
-            gain_db = format_db(-fitting_gain_db(peak), "dB").lstrip("+")
+            change = format_lowering(fitting_gain_db(peak))
             reach = "would reach" if offer and offer.peak >= work.peak else "reach"
             parts.append(
-                f"Level: peaks {reach} {format_db(level_db)}. Saving offers to lower all by {gain_db}, or a float file."
+                f"Level: peaks {reach} {format_db(level_db)}. Saving offers to lower all by {change}, or a float file."
             )
         elif offer:
             parts.append("Level: stays under full scale.")

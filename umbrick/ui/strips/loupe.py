@@ -9,10 +9,11 @@ import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
 
+from umbrick.core.mend.bounds import runs
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import State
 from umbrick.core.timeline.version import Version
-from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length
+from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_count, format_db, format_length
 from umbrick.core.view.ticks import sample_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
@@ -119,8 +120,7 @@ class LoupeStrip(Strip):
         where = format_clock(round((work.loupe.start + work.loupe.stop) / 2), work.rate)
         text = f"{format_count(count, 'sample')} · {format_length(count, work.rate)} · {where}"
         if work.channels > 1:
-            name = ("left", "right")[work.channel] if work.channels == 2 else f"channel {work.channel + 1}"
-            text += f" · {name}"
+            text += f" · {channel_name(work.channel, work.channels)}"
         painter.drawText(QRectF(70, 0, self.width() - 80, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, text)
 
     @staticmethod
@@ -155,7 +155,7 @@ class LoupeStrip(Strip):
         if changed.any():
             self._draw_curve(painter, curve_x, self._y(content.before_curve, rect, low, high), "ghost")
         self._draw_curve(painter, curve_x, self._y(content.shown_curve, rect, low, high), "body")
-        for first, last in _runs(changed):
+        for first, last in zip(*runs(changed), strict=True):
             part = slice(max(0, (first - 1) * content.oversampling), last * content.oversampling + 1)
             rebuilt_y = self._y(content.shown_curve[part], rect, low, high)
             for lift in (0.0, 0.7):
@@ -261,8 +261,3 @@ def _damaged(work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> np
         if content.channel in finding.channels and listing.state_of(finding) is State.OPEN:
             mask |= (frames >= finding.start) & (frames < finding.stop)
     return mask
-
-
-def _runs(mask: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
-    edges = np.flatnonzero(np.diff(mask, prepend=False, append=False))
-    return list(zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True))

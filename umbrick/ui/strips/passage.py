@@ -14,6 +14,7 @@ from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import channel_name
 from umbrick.core.view.ticks import level_ticks, time_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
@@ -127,7 +128,7 @@ class PassageStrip(Strip):
                 painter.drawLine(QPointF(lane.left(), lane.top() + 0.5), QPointF(lane.right(), lane.top() + 0.5))
             if work.channels > 1:
                 painter.setPen(self._theme.color("faint"))
-                painter.drawText(QPointF(10, lane.top() + 14), _channel_name(channel, work.channels))
+                painter.drawText(QPointF(10, lane.top() + 14), channel_name(channel, work.channels))
 
     def _draw_rail(self, painter: QPainter, work: Work) -> None:
         painter.fillRect(QRectF(0, TITLE_HEIGHT, self.width(), RAIL_HEIGHT), self._theme.color("desk"))
@@ -204,9 +205,3 @@ class PassageStrip(Strip):
             return channel, None, None
         share = position.x() / max(1, self.width())
         return channel, None, peak_at(self._picture.content.extent, share, channel)
-
-
-def _channel_name(channel: int, channels: int) -> str:
-    if channels == 2:
-        return ("left", "right")[channel]
-    return f"channel {channel + 1}"
