@@ -4,6 +4,7 @@ import soundfile
 
 from tests.sounds import RATE, rng, sine
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.change import delete, replace
 from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import BLOCK_FRAMES, CROSSFADE_SECONDS, Engine, Hearing, Programme
 from umbrick.playback.output import OutputError, system_or_simulated
@@ -16,7 +17,7 @@ FADE = round(CROSSFADE_SECONDS * RATE)
 def versions():
     before = Version.of(ArraySource(0.3 * rng(1).standard_normal((RATE, 2)), RATE, "o"))
     patch = ArraySource(0.3 * rng(2).standard_normal((20_000, 2)), RATE, "p")
-    return before, before.replace(10_000, 30_000, patch)
+    return before, replace(before, 10_000, 30_000, patch).apply(before)
 
 
 @pytest.fixture
@@ -129,7 +130,7 @@ def test_stopping_fades_out_and_stays_where_it_is(engine, output, versions):
 
 def test_an_edit_while_playing_goes_on_at_the_same_musical_place(engine, output, versions):
     before, after = versions
-    shorter = after.delete(2000, 5000)
+    shorter = delete(after, 2000, 5000).apply(after)
     engine.load(Programme(before, after))
     engine.play(20_000)
     play(engine, 1)
@@ -216,7 +217,7 @@ def test_the_thread_keeps_time_and_records_what_it_played(tmp_path, versions):
     output = SimulatedOutput(record_to=done)
     engine = Engine(output)
     before, _ = versions
-    short = before.delete(12_000, before.frames)
+    short = delete(before, 12_000, before.frames).apply(before)
     engine.load(Programme(short, short))
     engine.play(0)
     while engine.is_playing:

@@ -21,3 +21,9 @@ def settings_folder() -> Path:
     """Return the folder for what the window remembers."""
     home = os.environ.get(HOME_VARIABLE)
     return Path(home) / "settings" if home else Path(platformdirs.user_config_dir("umbrick", appauthor=False))
+
+
+def work_folder() -> Path:
+    """Return the folder for what must not be lost: unnamed casebooks, and old files kept when others replaced them."""
+    home = os.environ.get(HOME_VARIABLE)
+    return Path(home) / "work" if home else Path(platformdirs.user_data_dir("umbrick", appauthor=False))

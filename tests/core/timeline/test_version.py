@@ -10,10 +10,13 @@ from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, pr
 
 from tests.sounds import RATE, rng
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.change import Change, delete, insert, replace, replace_many, restore
 from umbrick.core.timeline.history import Edit, History, Mend
+from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.positions import map_position, map_positions
-from umbrick.core.timeline.provenance import provenance_shares, rebuilt_spans
-from umbrick.core.timeline.version import NO_ORIGIN, Version
+from umbrick.core.timeline.provenance import provenance, provenance_shares, rebuilt_spans
+from umbrick.core.timeline.runs import NO_ORIGIN, Piece, Runs
+from umbrick.core.timeline.version import Version
 
 FRAMES = 60
 
@@ -37,8 +40,8 @@ class Editing(RuleBasedStateMachine):
     def model(self):
         return self.models[self.now]
 
-    def push(self, version, model):
-        self.history.push(Edit("edit"), version)
+    def push(self, change, model):
+        self.history.push(Edit("edit", (change,)))
         del self.models[self.now + 1 :]
         self.models.append(model)
         self.now += 1
@@ -58,7 +61,7 @@ class Editing(RuleBasedStateMachine):
         patch, values = self.patch(stop - start)
         origins = [origin for _, origin in self.model[start:stop]]
         new = list(zip(values, origins, strict=True))
-        self.push(self.history.current.replace(start, stop, patch), self.model[:start] + new + self.model[stop:])
+        self.push(replace(self.history.current, start, stop, patch), self.model[:start] + new + self.model[stop:])
 
     @rule(data=st.data())
     def replace_many(self, data):
@@ -73,19 +76,19 @@ class Editing(RuleBasedStateMachine):
                 model[at] = (values[offset], model[at][1])
                 offset += 1
         starts, stops = (np.array(side) for side in zip(*pairs, strict=True))
-        self.push(self.history.current.replace_many(patch, starts, stops), model)
+        self.push(replace_many(self.history.current, patch, starts, stops), model)
 
     @rule(data=st.data())
     def delete(self, data):
         start, stop = self.span(data)
-        self.push(self.history.current.delete(start, stop), self.model[:start] + self.model[stop:])
+        self.push(delete(self.history.current, start, stop), self.model[:start] + self.model[stop:])
 
     @rule(data=st.data(), length=st.integers(1, 9))
     def insert(self, data, length):
         at = data.draw(st.integers(0, len(self.model)))
         patch, values = self.patch(length)
         new = [(value, None) for value in values]
-        self.push(self.history.current.insert(at, patch), self.model[:at] + new + self.model[at:])
+        self.push(insert(self.history.current, at, patch), self.model[:at] + new + self.model[at:])
 
     @rule(data=st.data())
     def restore(self, data):
@@ -94,7 +97,7 @@ class Editing(RuleBasedStateMachine):
         begin = map_position(current, self.original, start)
         end = max(begin, map_position(current, self.original, stop))
         model = self.model[:start] + self.models[0][begin:end] + self.model[stop:]
-        self.push(current.restore(start, stop, self.original), model)
+        self.push(restore(current, start, stop, self.original), model)
 
     @precondition(lambda self: self.now > 0)
     @rule()
@@ -140,7 +143,9 @@ class Editing(RuleBasedStateMachine):
     def provenance_adds_up(self):
         version = self.history.current
         shares = provenance_shares(version, self.original)
-        assert sum(shares.values()) == pytest.approx(100.0)
+        assert sum(share for name, share in shares.items() if name != "deleted") == pytest.approx(100.0)
+        missing = set(range(FRAMES)) - {origin for _, origin in self.model}
+        assert shares["deleted"] == pytest.approx(100 * len(missing) / FRAMES)
         own = sum(value >= 0 for value, _ in self.model)
         rebuilt = sum(stop - start for start, stop in rebuilt_spans(version, self.original))
         assert rebuilt == len(self.model) - own
@@ -150,20 +155,26 @@ TestEditing = Editing.TestCase
 TestEditing.settings = settings(max_examples=60, stateful_step_count=20)
 
 
+def mended(version, change, title="edit", **mend):
+    """Return an edit of one mend that owns the whole change."""
+    fields = {"method": "bridge", "start": 0, "stop": 1, "channels": (0,), "parameters": {}} | mend
+    return Edit(title, (change,), (Mend(**fields),), ((0, len(change)),))
+
+
 def test_undo_to_the_start_gives_the_original_itself():
     original = Version.of(source(range(10), "o"))
     history = History(original)
-    history.push(Edit("a", (Mend("bridge", 2, 4, (0,), {}, time_shift=-3),)), original.delete(2, 4))
-    history.push(Edit("b"), history.current.delete(0, 1))
+    history.push(mended(original, delete(original, 2, 4), "a"))
+    history.push(Edit("b", (delete(history.current, 0, 1),)))
     assert (history.undo_title, history.redo_title) == ("b", None)
     assert [mend.method for mend in history.mends] == ["bridge"]
     history.undo()
     history.undo()
     assert history.undo() is None
-    assert history.current is original
+    assert history.current.key == original.key
     assert history.mends == ()
     assert history.redo_title == "a"
-    history.push(Edit("c"), original.delete(5, 6))
+    history.push(Edit("c", (delete(original, 5, 6),)))
     assert history.redo() is None
     assert history.latest.title == "c"
 
@@ -171,15 +182,17 @@ def test_undo_to_the_start_gives_the_original_itself():
 def test_only_pieces_around_an_edit_are_new():
     version = Version.of(source(range(1000), "o"))
     for start in range(0, 1000, 10):
-        version = version.replace(start, start + 1, source([-1.0], f"p{start}"))
+        version = replace(version, start, start + 1, source([-1.0], f"p{start}")).apply(version)
     assert len(version.starts) == 200
-    assert len(version.restore(0, 1000, Version.of(version.sources[0])).starts) == 1
+    assert len(restore(version, 0, 1000, Version.of(version.sources[0])).apply(version).starts) == 1
 
 
 @given(st.lists(st.integers(0, 40), max_size=20))
 def test_positions_map_alike_one_by_one_and_together(positions):
-    original = Version.of(source(range(40), "o"))
-    other = original.delete(5, 9).insert(20, source(rng().random(4), "i")).replace(0, 3, source([1, 2, 3], "r"))
+    other = original = Version.of(source(range(40), "o"))
+    other = delete(other, 5, 9).apply(other)
+    other = insert(other, 20, source(rng().random(4), "i")).apply(other)
+    other = replace(other, 0, 3, source([1, 2, 3], "r")).apply(other)
     together = map_positions(original, other, positions)
     assert together.tolist() == [map_position(original, other, position) for position in positions]
 
@@ -191,15 +204,38 @@ def test_positions_outside_are_a_programming_error():
     with pytest.raises(IndexError):
         version.read(2, 9)
     with pytest.raises(ValueError, match="channels"):
-        version.replace(0, 1, ArraySource(np.zeros((1, 2)), RATE, "p"))
+        replace(version, 0, 1, ArraySource(np.zeros((1, 2)), RATE, "p"))
     with pytest.raises(ValueError, match="frames"):
-        version.replace_many(source([1.0], "p"), np.array([0]), np.array([2]))
+        replace_many(version, source([1.0], "p"), np.array([0]), np.array([2]))
+    with pytest.raises(ValueError, match="overlap"):
+        replace_many(version, source([1.0, 2.0], "p"), np.array([0, 0]), np.array([1, 1]))
 
 
 def test_everything_can_be_deleted():
     original = Version.of(source(range(4), "o"))
-    nothing = original.delete(0, 4)
+    nothing = delete(original, 0, 4).apply(original)
     assert nothing.frames == 0
     assert nothing.read(0, 0).shape == (0, 1)
     assert map_position(original, nothing, 2) == 0
-    assert provenance_shares(nothing, original) == {"original": 100.0, "rebuilt": 0.0}
+    shares = provenance_shares(nothing, original)
+    assert (shares["original"], shares["deleted"]) == (100.0, 100.0)
+    assert provenance(nothing, original).deleted.tolist() == [0]
+
+
+def test_the_provenance_tells_what_every_frame_is():
+    recording = source(range(20), "o")
+    original = Version.of(recording)
+    version = replace(original, 2, 4, Patch(np.zeros((2, 1)), RATE, Nature.RELEVELLED)).apply(original)
+    version = Change.of(version, [6], [8], Runs.of([[Piece(recording, 12, 2, 6)]])).apply(version)
+    version = insert(version, 10, recording).apply(version)
+    version = delete(version, 0, 1).apply(version)
+    found = provenance(version, original)
+    told = {nature.value: found.spans(nature).tolist() for nature in Nature if len(found.spans(nature))}
+    assert told["re-levelled"] == [[1, 3]]
+    assert told["grafted"] == [[5, 7]]
+    assert told["moved"] == [[9, 29]]
+    assert found.donors[found.bounds[:-1] == 5].tolist() == [12]
+    assert found.deleted.tolist() == [0]
+    shares = provenance_shares(version, original)
+    assert sum(share for name, share in shares.items() if name != "deleted") == pytest.approx(100.0)
+    assert shares["deleted"] == pytest.approx(5.0)

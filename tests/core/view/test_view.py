@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 from tests.sounds import RATE, rng
 from umbrick.core.sound.pyramid import Pyramid, build
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.change import delete, replace
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.ticks import level_ticks, sample_ticks, time_ticks
@@ -25,8 +26,9 @@ def recording():
 def edited(source):
     version = Version.of(source)
     for number, start in enumerate(range(1000, FRAMES - 1000, 17_777)):
-        version = version.replace(start, start + 7, ArraySource(np.full((7, 2), 9.0), RATE, f"p{number}"))
-    return version.delete(50_000, 50_321)
+        patch = ArraySource(np.full((7, 2), 9.0), RATE, f"p{number}")
+        version = replace(version, start, start + 7, patch).apply(version)
+    return delete(version, 50_000, 50_321).apply(version)
 
 
 @given(st.integers(0, FRAMES - 2), st.integers(1, FRAMES), st.integers(1, 900))
@@ -62,7 +64,8 @@ def test_columns_of_raw_samples_are_exact(recording):
 
 def test_a_mended_sample_is_seen_from_afar_and_up_close(recording):
     source, pyramid = recording
-    version = Version.of(source).replace(200_000, 200_001, ArraySource(np.array([[30.0, 30.0]]), RATE, "p"))
+    version = Version.of(source)
+    version = replace(version, 200_000, 200_001, ArraySource(np.array([[30.0, 30.0]]), RATE, "p")).apply(version)
     columns = Columns({source.key: pyramid})
     for start, stop, count in ((0, FRAMES, 800), (199_000, 201_000, 800), (199_990, 200_010, 800)):
         high = columns.measure(version, start, stop, count).high

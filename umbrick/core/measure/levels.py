@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 import numpy.typing as npt
 
@@ -16,6 +18,15 @@ _OVERSHOOT = 0.7
 
 _FLOOR_SECONDS = 0.05
 _FLOOR_PERCENTILE = 10
+
+
+@dataclass(frozen=True, slots=True)
+class Levels:
+    """What a level meter has shown: absolute amplitudes, and the floor in dBFS."""
+
+    peak: float
+    true_peak: float
+    noise_floor_dbfs: float
 
 
 class LevelMeter:
@@ -43,6 +54,10 @@ class LevelMeter:
         whole = len(power) // self._frame * self._frame
         self._energies.append(power[:whole].reshape(-1, self._frame).mean(axis=1))
         self._left = power[whole:]
+
+    def levels(self) -> Levels:
+        """Return what has been shown so far."""
+        return Levels(self.peak, self.true_peak, self.noise_floor_dbfs)
 
     @property
     def noise_floor_dbfs(self) -> float:

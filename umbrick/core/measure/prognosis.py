@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -26,6 +26,13 @@ class Prognosis:
     reason: str
 
 
+class Passages(NamedTuple):
+    """The peaks of passages of ``frames`` frames each, over all channels."""
+
+    frames: int
+    peaks: npt.NDArray[np.float32]
+
+
 class PassageMeter:
     """Collects the peaks of passages of a tenth of a second, over all channels."""
 
@@ -41,14 +48,15 @@ class PassageMeter:
         self._peaks.append(size[:whole].reshape(-1, self.frames).max(axis=1))
         self._left = size[whole:]
 
-    def peaks(self) -> npt.NDArray[np.float32]:
-        """Return the peak of every passage so far."""
+    def passages(self) -> Passages:
+        """Return the passages so far; the last may be short."""
         last = [np.array([self._left.max()], np.float32)] if len(self._left) else []
-        return np.concatenate([*self._peaks, *last]) if self._peaks or last else np.zeros(0, np.float32)
+        peaks = np.concatenate([*self._peaks, *last]) if self._peaks or last else np.zeros(0, np.float32)
+        return Passages(self.frames, peaks)
 
 
 def prognosis(
-    starts: npt.NDArray[np.int64], samples: npt.NDArray[np.int64], channels: int, passages: PassageMeter
+    starts: npt.NDArray[np.int64], samples: npt.NDArray[np.int64], channels: int, passages: Passages
 ) -> Prognosis:
     """Return what mending clipping can be expected to give.
 
@@ -58,12 +66,12 @@ def prognosis(
         For each run of clipped samples, its first frame and how many samples it has.
     channels : int
         Number of channels that have any.
-    passages : PassageMeter
+    passages : Passages
         Of the whole recording.
     """
     if not len(starts):
         return Prognosis("good", "Nothing is clipped.")
-    peaks = passages.peaks()
+    peaks = passages.peaks
     loud = peaks >= _LOUD_SHARE_OF_PEAK * peaks.max()
     clipped = np.bincount(np.minimum(starts // passages.frames, len(peaks) - 1), samples, minlength=len(peaks))
     hit = clipped > 0

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 from bisect import bisect_left
 from collections.abc import Callable, Sequence
@@ -16,19 +15,30 @@ from umbrick.core.errors import CancelledError
 from umbrick.core.mend.bounds import Integers, runs
 from umbrick.core.mend.method import Excerpt, Method, Parameters
 from umbrick.core.mend.place import Place, mask_of, stretches
-from umbrick.core.sound.source import ArraySource
-from umbrick.core.timeline.history import Mend
+from umbrick.core.timeline.change import Change, replace_many
+from umbrick.core.timeline.history import Edit, Mend
+from umbrick.core.timeline.patch import Patch
+from umbrick.core.timeline.runs import Runs
 from umbrick.core.timeline.version import Version
 
 _LONGEST_SECONDS = 2.0
 
 
 class Mended(NamedTuple):
-    """A version with mends applied, the mends, and the highest absolute sample they rebuilt (0 if none)."""
+    """A version with mends applied, as a change of the one before, and the highest sample they rebuilt (0 if none).
+
+    Places that overlap are one mend; ``parts`` gives for each mend its own spans of the change, as a half-open range.
+    """
 
     version: Version
+    change: Change
     mends: tuple[Mend, ...]
+    parts: tuple[tuple[int, int], ...]
     peak: float
+
+    def edit(self, title: str) -> Edit:
+        """Return the edit for the history."""
+        return Edit(title, (self.change,), self.mends, self.parts)
 
 
 class _Patch(NamedTuple):
@@ -88,14 +98,37 @@ def apply_method(
     ]  # fmt: skip
     mends = tuple(
         Mend(method.name, place.start, place.stop, place.channels, parameters, finding_ids=place.finding_ids)
-        for place in sorted(places)
+        for place in _united(places)
     )
     if not patches:
-        return Mended(version, mends, 0.0)
+        return Mended(version, Change.of(version, [], [], Runs.of([])), mends, ((0, 0),) * len(mends), 0.0)
     samples = np.concatenate([patch.samples for patch in patches])
-    patch = ArraySource(samples, version.rate, hashlib.blake2b(samples.tobytes(), digest_size=16).hexdigest())
     starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
-    return Mended(version.replace_many(patch, starts, stops), mends, float(np.abs(samples).max()))
+    change = replace_many(version, Patch(samples, version.rate, method.nature), starts, stops)
+    first = np.searchsorted(starts, [mend.start for mend in mends])
+    last = np.searchsorted(starts, [mend.stop for mend in mends])
+    parts = tuple(zip(first.tolist(), last.tolist(), strict=True))
+    return Mended(change.apply(version), change, mends, parts, float(np.abs(samples).max()))
+
+
+def _united(places: Sequence[Place]) -> list[Place]:
+    """Return the places in order of time, those that overlap or touch (on whatever channels) as one.
+
+    What is rebuilt on several channels at once is one run of frames, which can only be lifted off as a whole.
+    """
+    united: list[Place] = []
+    for place in sorted(places):
+        if united and place.start <= united[-1].stop:
+            last = united[-1]
+            united[-1] = Place(
+                last.start,
+                max(last.stop, place.stop),
+                tuple(sorted({*last.channels, *place.channels})),
+                (*last.finding_ids, *place.finding_ids),
+            )
+        else:
+            united.append(place)
+    return united
 
 
 class _Damage:

@@ -11,6 +11,7 @@ import numpy.typing as npt
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.sound.source import Samples
+from umbrick.core.timeline.patch import Nature
 
 Masks = npt.NDArray[np.bool_]
 """Which samples are meant: shape ``(frames, channels)``."""
@@ -99,7 +100,8 @@ class Method:
     """A method, as the registry lists it.
 
     ``mends`` names the kind of finding it is for; ``context_seconds`` is how much sound it needs on either side;
-    ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there.
+    ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there;
+    ``nature`` is what the provenance says of the samples it makes.
     """
 
     name: str
@@ -111,6 +113,7 @@ class Method:
     candidates: tuple[Candidate, ...]
     prefer: Callable[[Masks], int]
     rebuild: Rebuild
+    nature: Nature = Nature.REBUILT
     time_shift: Literal["none"] = "none"
 
     def checked(self, given: Parameters) -> dict[str, Any]:

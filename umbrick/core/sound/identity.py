@@ -4,8 +4,12 @@ from __future__ import annotations
 
 import hashlib
 import os
+from collections.abc import Callable
 from pathlib import Path
 
+from umbrick.core.errors import CancelledError
+
+_BLOCK_BYTES = 1 << 20
 _PROBES = 64
 _PROBE_BYTES = 4096
 
@@ -33,7 +37,20 @@ def content_key(path: Path) -> str:
     return digest.hexdigest()
 
 
-def sha256_of(path: Path) -> str:
-    """Return the SHA-256 of the whole file, in hexadecimal; OSError if it cannot be read."""
+def sha256_of(path: Path, is_cancelled: Callable[[], bool] = lambda: False) -> str:
+    """Return the SHA-256 of the whole file, in hexadecimal.
+
+    Raises
+    ------
+    OSError
+        If it cannot be read.
+    CancelledError
+        If ``is_cancelled`` says so.
+    """
+    digest = hashlib.sha256()
     with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
+        while block := file.read(_BLOCK_BYTES):
+            if is_cancelled():
+                raise CancelledError
+            digest.update(block)
+    return digest.hexdigest()

@@ -19,7 +19,7 @@ from umbrick.core.units import format_count, format_length
 _DECODED_LIMIT_BYTES = 24 * 2**30
 
 
-@dataclass(frozen=True)
+@dataclass(eq=False)
 class Recording:
     """An open file.
 
@@ -69,6 +69,7 @@ class Recording:
     def moved_to(self, path: Path) -> None:
         """Take note that the open file now has another name (another file has taken its old one)."""
         self.source.path = path
+        self.path = path
 
     def close(self) -> None:
         """Let go of the file."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 import heapq
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -10,9 +9,9 @@ from itertools import compress
 
 import numpy as np
 
-from umbrick.core.measure.levels import LevelMeter
+from umbrick.core.measure.levels import LevelMeter, Levels
 from umbrick.core.measure.loudness import LoudnessMeter
-from umbrick.core.measure.prognosis import PassageMeter, Prognosis, prognosis
+from umbrick.core.measure.prognosis import PassageMeter, Passages, Prognosis, prognosis
 from umbrick.core.sound.source import Source
 from umbrick.core.survey.detector import Detector, Format, Kind
 from umbrick.core.survey.finding import Finding
@@ -40,9 +39,9 @@ class Survey:
     table: FindingTable
     frames: int
     channels: int
-    levels: LevelMeter
+    levels: Levels
     loudness_lufs: float
-    passages: PassageMeter
+    passages: Passages
 
     def sifted(self, sensitivity: Mapping[str, float]) -> list[Finding]:
         """Return the findings that pass the sensitivity of their kind."""
@@ -127,7 +126,7 @@ class Surveyor:
             FindingTable.of(named),
             self._frames,
             self._source.channels,
-            copy.deepcopy(self._levels),
+            self._levels.levels(),
             self._loudness.integrated_lufs(),
-            copy.deepcopy(self._passages),
+            self._passages.passages(),
         )

@@ -1,18 +1,34 @@
-"""The versions of a recording in the order they were made, and the edits that made them."""
+"""The edits of a recording in the order they were made, the ledger of its mends, and undo."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import time
+from collections import OrderedDict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
+from umbrick import __version__
+from umbrick.core.timeline.change import Change
 from umbrick.core.timeline.version import Version
+
+_VERSIONS_AT_HAND = 8
+"""Versions kept so that undo and redo of a large edit need not work it out again."""
+
+_ID_PREFIX = "m"
+
+RESTORE = "restore"
+"""The method of a ledger entry that brought back the original somewhere."""
 
 
 @dataclass(frozen=True, slots=True)
 class Mend:
     """One applied repair: what was done, where (in frames of the version it was made on), and how.
 
-    ``seam_score`` is None for methods that are not scored; ``time_shift`` is the change of length in frames.
+    ``seam_score`` is None for methods that are not scored; ``time_shift`` is the change of length in frames;
+    ``reopened_ids`` names findings that are open again because their mends were covered. ``id`` is unique within the
+    recording, ``made_at`` seconds since 1970, ``program`` the version of Umbrick that made it; all three are given
+    when the mend enters the history.
     """
 
     method: str
@@ -23,44 +39,122 @@ class Mend:
     seam_score: float | None = None
     time_shift: int = 0
     finding_ids: tuple[str, ...] = ()
+    reopened_ids: tuple[str, ...] = ()
+    id: str = ""
+    made_at: float = 0.0
+    program: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Edit:
     """One step of the history, undone and redone as a whole.
 
-    ``kept`` names findings that were left as they are, on purpose; the version is then the same as before.
+    ``changes`` are applied one after another. ``parts`` gives, for each mend of ``made`` and then for each id of
+    ``switched_on``, which spans of the last change are its own, as a half-open range. ``switched_off`` and ``lifted``
+    name mends that no longer act; lifted ones leave the ledger too. ``kept`` names findings that were left as they
+    are, on purpose.
     """
 
     title: str
-    mends: tuple[Mend, ...] = ()
+    changes: tuple[Change, ...] = ()
+    made: tuple[Mend, ...] = ()
+    parts: tuple[tuple[int, int], ...] = ()
+    switched_on: tuple[str, ...] = ()
+    switched_off: tuple[str, ...] = ()
+    lifted: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
+    made_at: float = 0.0
+
+    @property
+    def time_shift(self) -> int:
+        """How many frames longer the recording becomes."""
+        return sum(change.time_shift for change in self.changes)
+
+
+@dataclass(frozen=True, slots=True)
+class Entry:
+    """A line of the ledger: a mend, whether it acts, and its spans in the change that last put it there."""
+
+    number: int
+    mend: Mend
+    is_on: bool
+    change: Change
+    first: int
+    last: int
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """What an edit does to one entry of the ledger; None where there is none before, or after."""
+
+    before: Entry | None
+    after: Entry | None
 
 
 @dataclass
 class History:
-    """Every version since the recording was opened; undo and redo choose among them.
+    """Edits as differences; undo and redo apply them backwards and forwards.
 
-    A new edit drops the versions that were undone before it.
+    A new edit drops those that were undone before it.
     """
 
     original: Version
-    _versions: list[Version] = field(init=False)
     _edits: list[Edit] = field(init=False, default_factory=list)
+    _turns: list[tuple[Turn, ...]] = field(init=False, default_factory=list)
+    _entries: dict[str, Entry] = field(init=False, default_factory=dict)
     _now: int = field(init=False, default=0)
+    _made: int = field(init=False, default=0)
+    _versions: OrderedDict[int, Version] = field(init=False, default_factory=OrderedDict)
+    _ledger: tuple[Entry, ...] | None = field(init=False, default=None)
 
     def __post_init__(self) -> None:
-        self._versions = [self.original]
+        self._versions[0] = self.original
+
+    @classmethod
+    def rebuilt(cls, original: Version, edits: Iterable[Edit], now: int, at: int, version: Version) -> History:
+        """Return the history of edits made earlier.
+
+        Parameters
+        ----------
+        original : Version
+        edits : iterable of Edit
+            All of them, the undone ones too.
+        now : int
+            How many of them act.
+        at : int
+            For how many of them ``version`` is the outcome.
+        version : Version
+        """
+        history = cls(original)
+        for edit in edits:
+            history._append(edit)
+        history._versions = OrderedDict({at: version})
+        history._now = len(history._edits)
+        while history._now > now:
+            history._now -= 1
+            history._turn_back(history._turns[history._now])
+        history._versions = OrderedDict({now: history.version_at(now)})
+        return history
+
+    @property
+    def now(self) -> int:
+        """How many edits lead to the current version."""
+        return self._now
 
     @property
     def current(self) -> Version:
         """The version that is worked on."""
-        return self._versions[self._now]
+        return self.version_at(self._now)
 
     @property
-    def edits(self) -> tuple[Edit, ...]:
+    def edits(self) -> Sequence[Edit]:
         """The edits that lead from the original to the current version."""
-        return tuple(self._edits[: self._now])
+        return self._edits[: self._now]
+
+    @property
+    def all_edits(self) -> Sequence[Edit]:
+        """Those, and the undone ones after them."""
+        return self._edits
 
     @property
     def latest(self) -> Edit | None:
@@ -68,9 +162,16 @@ class History:
         return self._edits[self._now - 1] if self._now else None
 
     @property
+    def ledger(self) -> tuple[Entry, ...]:
+        """Every mend that was not lifted off, oldest first."""
+        if self._ledger is None:
+            self._ledger = tuple(sorted(self._entries.values(), key=lambda entry: entry.number))
+        return self._ledger
+
+    @property
     def mends(self) -> tuple[Mend, ...]:
-        """Every mend in the current version, oldest first."""
-        return tuple(mend for edit in self.edits for mend in edit.mends)
+        """Every mend that acts in the current version, oldest first."""
+        return tuple(entry.mend for entry in self.ledger if entry.is_on)
 
     @property
     def undo_title(self) -> str | None:
@@ -82,23 +183,108 @@ class History:
         """What redo would bring back, or None."""
         return self._edits[self._now].title if self._now < len(self._edits) else None
 
-    def push(self, edit: Edit, version: Version) -> None:
-        """Make ``version`` the current one."""
-        del self._edits[self._now :], self._versions[self._now + 1 :]
-        self._edits.append(edit)
-        self._versions.append(version)
+    def entry(self, mend_id: str) -> Entry:
+        """Return a mend's line in the ledger; KeyError if it was lifted off or never made."""
+        return self._entries[mend_id]
+
+    def admitted(self, edit: Edit) -> Edit:
+        """Return the edit as it will stand in the history: with the time, and with ids for its new mends."""
+        at = time.time()
+        made = tuple(
+            replace(mend, id=f"{_ID_PREFIX}{self._made + number}", made_at=at, program=__version__)
+            for number, mend in enumerate(edit.made, 1)
+        )
+        return replace(edit, made=made, made_at=at)
+
+    def push(self, edit: Edit, version: Version | None = None) -> Edit:
+        """Apply an edit to the current version, and return it as it stands in the history.
+
+        ``version`` is the outcome, if it is known already.
+        """
+        if not edit.made_at:
+            edit = self.admitted(edit)
+        version = version or _applied(self.current, edit.changes)
+        del self._edits[self._now :], self._turns[self._now :]
+        for at in [at for at in self._versions if at > self._now]:
+            del self._versions[at]
+        self._append(edit)
         self._now += 1
+        self._keep(self._now, version)
+        return edit
 
     def undo(self) -> Edit | None:
         """Go back one step and return the edit taken back, or None at the original."""
         if not self._now:
             return None
+        version = self.version_at(self._now - 1)
         self._now -= 1
+        self._turn_back(self._turns[self._now])
+        self._keep(self._now, version)
         return self._edits[self._now]
 
     def redo(self) -> Edit | None:
         """Go forward one step and return the edit brought back, or None at the newest."""
         if self._now == len(self._edits):
             return None
+        version = self.version_at(self._now + 1)
         self._now += 1
+        self._turn(self._turns[self._now - 1])
+        self._keep(self._now, version)
         return self._edits[self._now - 1]
+
+    def version_at(self, number: int) -> Version:
+        """Return the version after so many edits, quickest near one that is at hand."""
+        at = min(self._versions, key=lambda held: abs(held - number))
+        version = self._versions[at]
+        for edit in self._edits[at:number]:
+            version = _applied(version, edit.changes)
+        for edit in reversed(self._edits[number:at]):
+            version = _applied(version, [change.inverse() for change in reversed(edit.changes)])
+        return version
+
+    def turns_of(self, number: int) -> tuple[Turn, ...]:
+        """Return what the edit of this number, counted from 0, does to the ledger."""
+        return self._turns[number]
+
+    def _append(self, edit: Edit) -> None:
+        turns = tuple(self._turns_for(edit))
+        self._edits.append(edit)
+        self._turns.append(turns)
+        self._turn(turns)
+
+    def _turns_for(self, edit: Edit) -> Iterable[Turn]:
+        for mend_id in edit.lifted:
+            yield Turn(self._entries[mend_id], None)
+        for mend_id in edit.switched_off:
+            before = self._entries[mend_id]
+            yield Turn(before, replace(before, is_on=False))
+        for mend, (first, last) in zip(edit.made, edit.parts, strict=False):
+            number = int(mend.id.removeprefix(_ID_PREFIX))
+            self._made = max(self._made, number)
+            yield Turn(None, Entry(number, mend, True, edit.changes[-1], first, last))
+        for mend_id, (first, last) in zip(edit.switched_on, edit.parts[len(edit.made) :], strict=True):
+            before = self._entries[mend_id]
+            yield Turn(before, replace(before, is_on=True, change=edit.changes[-1], first=first, last=last))
+
+    def _turn(self, turns: tuple[Turn, ...]) -> None:
+        for turn in turns:
+            if turn.after is not None:
+                self._entries[turn.after.mend.id] = turn.after
+            elif turn.before is not None:
+                del self._entries[turn.before.mend.id]
+        self._ledger = None
+
+    def _turn_back(self, turns: tuple[Turn, ...]) -> None:
+        self._turn(tuple(Turn(turn.after, turn.before) for turn in turns))
+
+    def _keep(self, number: int, version: Version) -> None:
+        self._versions[number] = version
+        self._versions.move_to_end(number)
+        while len(self._versions) > _VERSIONS_AT_HAND:
+            self._versions.popitem(last=False)
+
+
+def _applied(version: Version, changes: Iterable[Change]) -> Version:
+    for change in changes:
+        version = change.apply(version)
+    return version

@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.timeline.version import NO_ORIGIN, Integers, Version
+from umbrick.core.timeline.runs import NO_ORIGIN, Integers
+from umbrick.core.timeline.version import Version
 
 
 def map_position(origin_version: Version, target: Version, position: int) -> int:
@@ -34,6 +35,11 @@ def map_positions(origin_version: Version, target: Version, positions: npt.Array
     mapped[wanted == origin_version.frames] = target.frames
     mapped[wanted == 0] = 0
     return mapped
+
+
+def place_of_origin(version: Version, origin: int) -> int:
+    """Return where a frame of the original stands in a version, or would: after the nearest one before it."""
+    return int(_from_origin(version, np.array([origin], np.int64))[0])
 
 
 def _to_origin(version: Version, positions: Integers) -> Integers:

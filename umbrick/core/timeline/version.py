@@ -1,41 +1,25 @@
-"""A version: an immutable sequence of pieces of sources, and the four primitive edits."""
+"""A version: an immutable sequence of pieces of sources."""
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import NamedTuple
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.sound.source import ArraySource, Samples, Source, check_span
-
-Integers = npt.NDArray[np.int64]
-
-NO_ORIGIN = -1
-"""The origin of frames that stand for nothing in the original recording (inserted sound)."""
-
-
-class Piece(NamedTuple):
-    """A run of frames of one source, as it stands in a version.
-
-    ``origin`` is the frame of the original recording that the first frame stands for (the frames after it stand for
-    those that follow), or ``NO_ORIGIN``. A rebuilt stretch keeps the origin of what it replaced; that is what lets
-    positions map between versions, a span be restored, and the provenance be told.
-    """
-
-    source: Source
-    start: int
-    length: int
-    origin: int
+from umbrick.core.sound.source import Samples, Source, check_span
+from umbrick.core.timeline.runs import NO_ORIGIN, Integers, Piece, Runs, continues
 
 
 @dataclass(frozen=True, eq=False)
 class Version:
-    """An immutable recording made of pieces; edits return a new version that shares everything else.
+    """An immutable recording made of pieces; a change gives a new version that shares everything else.
 
-    Reading costs O(log pieces + span). A version is itself a source. Use :meth:`of` to make the first.
+    Reading costs O(log pieces + span). A version is itself a source. Use :meth:`of` to make the first, and
+    :meth:`after` with a change to make the next.
     """
 
     rate: int
@@ -50,13 +34,30 @@ class Version:
     @classmethod
     def of(cls, source: Source) -> Version:
         """Return the version that is just ``source``: the original."""
-        zero = np.zeros(1, np.int64)
-        return cls(source.rate, source.channels, (source,), zero, zero, zero, np.array([0, source.frames]))
+        count = 1 if source.frames else 0
+        zero = np.zeros(count, np.int64)
+        return cls(source.rate, source.channels, (source,), zero, zero, zero, np.arange(count + 1) * source.frames)
 
-    @property
+    @classmethod
+    def from_run(cls, rate: int, channels: int, run: Runs) -> Version:
+        """Return the version made of the pieces of one run."""
+        bounds = np.concatenate([[0], np.cumsum(run.lengths)]).astype(np.int64)
+        return cls(rate, channels, run.sources, run.index, run.starts, run.origins, bounds)
+
+    @cached_property
     def key(self) -> str:
-        """A name for this object among those alive."""
-        return f"version-{id(self):x}"
+        """A name for the content: versions with equal keys have equal frames from equal places."""
+        digest = hashlib.blake2b(digest_size=16)
+        used, index = np.unique(self.source_index, return_inverse=True)
+        digest.update("\n".join(self.sources[number].key for number in used.tolist()).encode())
+        for array in (index.astype(np.int64), self.starts, self.origins, self.bounds):
+            digest.update(array.tobytes())
+        return digest.hexdigest()
+
+    @cached_property
+    def source_numbers(self) -> dict[int, int]:
+        """Where each source stands in ``sources``, by its identity."""
+        return {id(source): number for number, source in enumerate(self.sources)}
 
     @property
     def frames(self) -> int:
@@ -66,9 +67,11 @@ class Version:
     @property
     def available(self) -> int:
         """Frames from the start that can be read without waiting."""
-        for piece, start in self.pieces():
-            if piece.start + piece.length > piece.source.available:
-                return start + max(0, piece.source.available - piece.start)
+        waiting = {number for number, source in enumerate(self.sources) if source.available < source.frames}
+        if waiting:
+            for piece, start in self.pieces():
+                if piece.start + piece.length > piece.source.available:
+                    return start + max(0, piece.source.available - piece.start)
         return self.frames
 
     def pieces(self, start: int = 0, stop: int | None = None) -> Iterator[tuple[Piece, int]]:
@@ -94,6 +97,35 @@ class Version:
                 cut_begin,
             )
 
+    def cut(self, starts: npt.ArrayLike, stops: npt.ArrayLike) -> Runs:
+        """Return the runs of pieces that make up some spans, which may be empty.
+
+        Raises
+        ------
+        IndexError
+            If a span lies outside the version.
+        """
+        begins, ends = np.asarray(starts, np.int64), np.asarray(stops, np.int64)
+        if len(begins) and not (begins.min() >= 0 and ends.max() <= self.frames and (begins <= ends).all()):
+            raise IndexError(f"spans {begins.min()}:{ends.max()} outside 0:{self.frames}")
+        first = np.searchsorted(self.bounds, begins, side="right") - 1
+        last = np.searchsorted(self.bounds, ends, side="left")
+        counts = np.where(ends > begins, last - first, 0)
+        before = np.repeat(np.cumsum(counts) - counts, counts)
+        rows = np.repeat(first, counts) + np.arange(len(before)) - before
+        begin = np.maximum(self.bounds[rows], np.repeat(begins, counts))
+        end = np.minimum(self.bounds[rows + 1], np.repeat(ends, counts))
+        skip = begin - self.bounds[rows]
+        origins = self.origins[rows]
+        return Runs(
+            counts,
+            self.sources,
+            self.source_index[rows],
+            self.starts[rows] + skip,
+            end - begin,
+            np.where(origins == NO_ORIGIN, NO_ORIGIN, origins + skip),
+        )
+
     def read(self, start: int, stop: int) -> Samples:
         """Return the frames of a span as float32."""
         parts = [p.source.read(p.start, p.start + p.length) for p, _ in self.pieces(start, stop)]
@@ -106,124 +138,45 @@ class Version:
         parts = [p.source.read_exact(p.start, p.start + p.length) for p, _ in self.pieces(start, stop)]
         return np.concatenate(parts) if parts else np.zeros((0, self.channels))
 
-    def replace(self, start: int, stop: int, patch: ArraySource) -> Version:
-        """Return a version with a span replaced by a patch.
+    def spliced(self, starts: Integers, stops: Integers, inserted: Runs) -> Version:
+        """Return the version with other runs in place of some spans, ascending and not overlapping: O(pieces)."""
+        kept = self.cut(np.concatenate([[0], stops]), np.concatenate([starts, [self.frames]]))
+        numbers = self.source_numbers
+        sources = list(self.sources)
+        new = [source for source in inserted.sources if id(source) not in numbers]
+        if new:
+            numbers = numbers | {id(source): len(sources) + at for at, source in enumerate(new)}
+            sources += new
+        placed = np.array([numbers[id(source)] for source in inserted.sources], np.int64)
+        # What stays before the first span, what comes into it, what stays before the second, and so on.
+        order = np.argsort(np.concatenate([2 * kept.run_of_piece, 2 * inserted.run_of_piece + 1]), kind="stable")
 
-        A patch of the same length stands for the same frames of the original; one of another length for none.
+        def woven(own: Integers, its: Integers) -> Integers:
+            return np.concatenate([own, its])[order]
 
-        Raises
-        ------
-        ValueError
-            If the patch's channels differ from the version's.
-        """
-        if patch.channels != self.channels:
-            raise ValueError(f"a patch of {patch.channels} channels for a version of {self.channels}")
-        if patch.frames != stop - start:
-            return self._splice(start, stop, [Piece(patch, 0, patch.frames, NO_ORIGIN)])
-        return self._splice(
-            start, stop, [Piece(patch, at - start, old.length, old.origin) for old, at in self.pieces(start, stop)]
-        )
+        index = woven(kept.index, placed[inserted.index] if len(placed) else inserted.index)
+        begins, lengths = woven(kept.starts, inserted.starts), woven(kept.lengths, inserted.lengths)
+        origins = woven(kept.origins, inserted.origins)
+        heads = np.flatnonzero(~continues(index, begins, lengths, origins))
+        lengths = np.add.reduceat(lengths, heads) if len(heads) else lengths
+        bounds = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
+        version = Version(self.rate, self.channels, tuple(sources), index[heads], begins[heads], origins[heads], bounds)
+        version.__dict__["source_numbers"] = numbers  # worked out already: saves a pass over thousands of patches
+        return version
 
-    def replace_many(self, patch: ArraySource, starts: Integers, stops: Integers) -> Version:
-        """Return a version with many spans replaced by as many parts of one patch, each as long as its span.
-
-        Costs O(pieces + spans), where as many calls of :meth:`replace` would cost their product.
-
-        Parameters
-        ----------
-        patch : ArraySource
-            The parts one after another.
-        starts, stops : ndarray of int
-            The spans, ascending and apart from each other.
-
-        Raises
-        ------
-        ValueError
-            If the patch does not fit the spans.
-        """
-        lengths = np.asarray(stops) - np.asarray(starts)
-        if patch.channels != self.channels or patch.frames != lengths.sum():
-            raise ValueError(f"a patch of {patch.frames} frames for spans of {lengths.sum()}")
-        pieces: list[Piece] = []
-        offset = at = 0
-        for start, stop in zip(map(int, starts), map(int, stops), strict=True):
-            pieces += (piece for piece, _ in self.pieces(at, start))
-            pieces += (
-                Piece(patch, offset + begin - start, old.length, old.origin) for old, begin in self.pieces(start, stop)
-            )
-            offset += stop - start
-            at = stop
-        pieces += (piece for piece, _ in self.pieces(at, self.frames))
-        return self._of_pieces(0, len(self.starts), _merge(pieces))
-
-    def delete(self, start: int, stop: int) -> Version:
-        """Return a version without a span."""
-        return self._splice(start, stop, [])
-
-    def insert(self, position: int, patch: Source) -> Version:
-        """Return a version with a source's frames put in before ``position``."""
-        return self._splice(position, position, [Piece(patch, 0, patch.frames, NO_ORIGIN)])
-
-    def restore(self, start: int, stop: int, original: Version) -> Version:
-        """Return a version in which a span is again what the original has between the same two places.
-
-        What was deleted between them comes back; what was inserted goes.
-        """
-        from umbrick.core.timeline.positions import map_position
-
-        begin = map_position(self, original, start)
-        end = max(begin, map_position(self, original, stop))
-        return self._splice(start, stop, [piece for piece, _ in original.pieces(begin, end)])
-
-    def _splice(self, start: int, stop: int, inserted: list[Piece]) -> Version:
-        check_span(start, stop, self.frames)
-        # One piece more on each side, so that neighbours which continue each other are joined again.
-        count = len(self.starts)
-        first = max(0, int(np.searchsorted(self.bounds, start, side="right")) - 2)
-        last = min(count, max(first, int(np.searchsorted(self.bounds, stop, side="left")) + 1))
-        around = [
-            *(piece for piece, _ in self.pieces(int(self.bounds[first]), start)),
-            *inserted,
-            *(piece for piece, _ in self.pieces(stop, int(self.bounds[last]))),
-        ]
-        return self._of_pieces(first, last, _merge([piece for piece in around if piece.length]))
-
-    def _of_pieces(self, first: int, last: int, middle: list[Piece]) -> Version:
-        """Return a version with other pieces in place of those from index ``first`` to ``last``."""
-        sources, indices = list(self.sources), []
-        index_of = {id(source): index for index, source in enumerate(sources)}
-        for piece in middle:
-            index = index_of.setdefault(id(piece.source), len(sources))
-            if index == len(sources):
-                sources.append(piece.source)
-            indices.append(index)
-
-        def spliced(held: Integers, new: list[int]) -> Integers:
-            return np.concatenate([held[:first], np.array(new, np.int64), held[last:]])
-
-        lengths = spliced(np.diff(self.bounds), [piece.length for piece in middle])
-        return Version(
-            self.rate,
-            self.channels,
-            tuple(sources),
-            spliced(self.source_index, indices),
-            spliced(self.starts, [piece.start for piece in middle]),
-            spliced(self.origins, [piece.origin for piece in middle]),
-            np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64),
-        )
-
-
-def _merge(pieces: list[Piece]) -> list[Piece]:
-    """Join neighbours that continue each other, so that restoring leaves no trace."""
-    merged: list[Piece] = []
-    for piece in pieces:
-        if merged:
-            last = merged[-1]
-            continues_origin = (
-                piece.origin == NO_ORIGIN if last.origin == NO_ORIGIN else piece.origin == last.origin + last.length
-            )
-            if piece.source is last.source and piece.start == last.start + last.length and continues_origin:
-                merged[-1] = last._replace(length=last.length + piece.length)
-                continue
-        merged.append(piece)
-    return merged
+    def places_of(self, run: Runs) -> list[int]:
+        """Return every position at which exactly this one run of pieces stands."""
+        number = self.source_numbers.get(id(run.sources[run.index[0]]))
+        if number is None:
+            return []
+        start, origin = int(run.starts[0]), int(run.origins[0])
+        offset = start - self.starts
+        holds = (self.source_index == number) & (offset >= 0) & (offset < np.diff(self.bounds))
+        holds &= (self.origins == NO_ORIGIN) if origin == NO_ORIGIN else (self.origins + offset == origin)
+        length = int(run.lengths.sum())
+        found = []
+        for row in np.flatnonzero(holds).tolist():
+            position = int(self.bounds[row] + offset[row])
+            if position + length <= self.frames and self.cut([position], [position + length]).is_same(run):
+                found.append(position)
+        return found
