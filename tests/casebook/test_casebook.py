@@ -1,0 +1,398 @@
+import os
+import shutil
+import sqlite3
+from contextlib import suppress
+
+import numpy as np
+import pytest
+from hypothesis import HealthCheck, settings
+from hypothesis import strategies as st
+from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
+
+from tests.sounds import rng, write
+from umbrick.casebook.casebook import Casebook, is_casebook
+from umbrick.casebook.errors import CasebookError, CasebookInUseError, DamagedCasebookError
+from umbrick.casebook.locating import Match, compare
+from umbrick.casebook.recovery import lift_off_broken, recover
+from umbrick.casebook.surveys import Surveyed
+from umbrick.casebook.unnamed import create_unnamed, left_behind
+from umbrick.core.sound.identity import sha256_of
+from umbrick.core.sound.recording import open_recording
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Surveyor
+from umbrick.core.timeline import change as changes
+from umbrick.core.timeline.history import Edit, Mend
+from umbrick.core.timeline.lifting import StandsOnError, lift_off, restore_here, switch_off, switch_on
+from umbrick.core.timeline.patch import Nature, Patch
+
+FRAMES = 400
+
+
+@pytest.fixture
+def recording(tmp_path):
+    path = write(tmp_path / "tape.wav", 0.5 * rng(1).standard_normal((FRAMES, 2)).clip(-1, 1))
+    recording = open_recording(path, tmp_path / "cache")
+    yield recording
+    recording.close()
+
+
+@pytest.fixture
+def casebook(tmp_path):
+    casebook = Casebook.create(tmp_path / "work.casebook")
+    yield casebook
+    casebook.close()
+
+
+def mend_of(version, start, stop, seed=0, length=None):
+    """An edit that rebuilds a span of a version with noise."""
+    patch = Patch(rng(seed).standard_normal((stop - start if length is None else length, 2)) / 8, version.rate)
+    change = changes.replace(version, start, stop, patch)
+    mend = Mend("bridge", start, stop, (0, 1), {"crossfade_ms": 1.0}, 0.5, change.time_shift, (f"f{seed}",))
+    return Edit("bridge", (change,), (mend,), ((0, 1),))
+
+
+def reopened(casebook, recording):
+    casebook.close()
+    again = Casebook.open(casebook.path)
+    (shelf,) = again.shelves()
+    restored = shelf.history(recording.source)
+    assert not restored.lost
+    return again, shelf, restored.history
+
+
+def samples(version):
+    return version.read_exact(0, version.frames)
+
+
+def state_of(history):
+    """All that can be seen of a history, as plain values."""
+    return (
+        history.current.key,
+        history.now,
+        [(edit.title, edit.made, edit.parts, edit.switched_on, edit.switched_off, edit.lifted, edit.kept, edit.made_at)
+         for edit in history.all_edits],
+        [(entry.number, entry.mend, entry.is_on, entry.first, entry.last) for entry in history.ledger],
+    )  # fmt: skip
+
+
+class SavedAndReopened(RuleBasedStateMachine):
+    """Whatever is done, closing and opening again gives the same state, and the same samples."""
+
+    folder = None
+
+    def __init__(self):
+        super().__init__()
+        self.path = self.folder / f"{os.urandom(6).hex()}.casebook"
+        self.recording = open_recording(self.folder / "tape.wav", self.folder / "cache")
+        self.casebook = Casebook.create(self.path)
+        self.shelf = self.casebook.add(self.recording)
+        self.history = self.shelf.history(self.recording.source).history
+        self.seed = 0
+
+    def commit(self, edit):
+        if edit is not None:
+            self.shelf.commit(self.history, edit)
+
+    @rule(at=st.floats(0, 1), length=st.integers(1, 40), grown=st.sampled_from([None, None, 0, 7]))
+    def mend(self, at, length, grown):
+        version = self.history.current
+        if version.frames:
+            self.seed += 1
+            start = int(at * (version.frames - 1))
+            self.commit(mend_of(version, start, min(start + length, version.frames), self.seed, grown))
+
+    @rule(at=st.floats(0, 1), what=st.sampled_from([switch_off, switch_on, lift_off]))
+    @precondition(lambda self: self.history.ledger)
+    def turn(self, at, what):
+        ledger = self.history.ledger
+        entry = ledger[int(at * (len(ledger) - 1))]
+        if what is not lift_off and entry.is_on != (what is switch_off):
+            return
+        with suppress(StandsOnError):
+            self.commit(what(self.history, [entry.mend.id]))
+
+    @rule(at=st.floats(0, 1), length=st.integers(1, 200))
+    def restore(self, at, length):
+        frames = self.history.current.frames
+        self.commit(restore_here(self.history, int(at * frames), min(frames, int(at * frames) + length)))
+
+    @rule()
+    def undo(self):
+        self.shelf.undo(self.history)
+
+    @rule()
+    def redo(self):
+        self.shelf.redo(self.history)
+
+    @rule()
+    def reopen(self):
+        before, sound = state_of(self.history), samples(self.history.current)
+        self.casebook, self.shelf, self.history = reopened(self.casebook, self.recording)
+        assert state_of(self.history) == before
+        assert np.array_equal(samples(self.history.current), sound)
+
+    @invariant()
+    def the_file_says_where_it_stands(self):
+        assert self.shelf.reference().now == self.history.now
+
+    def teardown(self):
+        original = self.history.original
+        self.reopen()
+        while self.shelf.undo(self.history):
+            pass
+        assert np.array_equal(samples(self.history.current), samples(original))
+        self.casebook.discard()
+        self.recording.close()
+
+
+def test_any_sequence_of_edits_survives_being_closed_and_opened_again(recording):
+    SavedAndReopened.folder = recording.path.parent
+    machine = SavedAndReopened.TestCase
+    machine.settings = settings(
+        max_examples=25, stateful_step_count=20, deadline=None, suppress_health_check=list(HealthCheck)
+    )
+    machine().runTest()
+
+
+def test_snapshots_lead_to_the_same_version_as_the_edits(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    for number in range(150):
+        shelf.commit(history, mend_of(history.current, number, number + 3, number))
+    for _ in range(140):
+        shelf.undo(history)
+    shelf.commit(history, mend_of(history.current, 300, 310, 999))
+    sound = samples(history.current)
+    _, _, again = reopened(casebook, recording)
+    assert state_of(again) == state_of(history)
+    assert np.array_equal(samples(again.current), sound)
+
+
+def test_patches_keep_their_nature_donor_and_every_bit_of_untouched_channels(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    exact = rng(3).standard_normal((9, 2))  # float64: more bits than float32 holds
+    change = changes.replace(history.current, 10, 19, Patch(exact, 48000, Nature.GRAFTED, donor=77))
+    shelf.commit(history, Edit("graft", (change,)))
+    _, _, again = reopened(casebook, recording)
+    patch = next(source for source in again.current.sources if source is not recording.source)
+    assert np.array_equal(again.current.read_exact(10, 19), exact)
+    assert (patch.nature, patch.donor) == (Nature.GRAFTED, 77)
+
+
+def test_a_survey_view_and_identity_come_back(casebook, recording, tmp_path):
+    shelf = casebook.add(recording)
+    survey = Surveyor(recording.source, 24, list(KINDS.values())).run()
+    hot = open_recording(write(tmp_path / "hot.wav", np.clip(rng(2).standard_normal((4800, 2)), -0.9, 0.9)), tmp_path)
+    shelf = casebook.add(hot)
+    survey = Surveyor(hot.source, 24, list(KINDS.values())).run()
+    assert survey.table.findings
+    shelf.write_survey(Surveyed(survey, 1, survey.table))
+    shelf.write_view({"cursor": 7}, {"clipping": 0.25})
+    shelf.write_sha256(sha256_of(hot.path))
+    casebook.close()
+    again = Casebook.open(casebook.path)
+    shelf = again.shelves()[1]
+    held = shelf.survey(4800)
+    assert held.survey.table.findings == survey.table.findings == held.table.findings
+    assert held.survey.measures({}) == survey.measures({})
+    reference = shelf.reference()
+    assert (reference.view, reference.sensitivity) == ({"cursor": 7}, {"clipping": 0.25})
+    assert reference.is_own
+    assert reference.path == hot.path
+    hot.close()
+    again.close()
+
+
+def test_a_moved_casebook_finds_recordings_that_moved_with_it(casebook, recording, tmp_path):
+    casebook.add(recording)
+    casebook.close()
+    elsewhere = tmp_path / "elsewhere"
+    elsewhere.mkdir()
+    for name in ("work.casebook", "tape.wav"):
+        shutil.move(tmp_path / name, elsewhere / name)
+    again = Casebook.open(elsewhere / "work.casebook")
+    reference = again.shelves()[0].reference()
+    assert reference.path == elsewhere / "tape.wav"
+    assert not reference.is_own  # nobody has opened that file here yet: it may not be replaced without asking
+    again.close()
+
+
+def test_a_file_is_the_same_by_its_stamp_or_its_sha256(tmp_path):
+    path = write(tmp_path / "a.wav", np.zeros((50, 1)))
+    status, digest = path.stat(), sha256_of(path)
+    os.utime(path, ns=(1, 1))
+    assert compare(path, status.st_size, 1, "") is Match.SAME
+    assert compare(path, status.st_size, 2, digest) is Match.SAME
+    assert compare(path, status.st_size, 2, "") is Match.CHANGED
+    assert compare(path, status.st_size + 1, 1, digest) is Match.CHANGED
+    assert compare(tmp_path / "b.wav", 1, 1, "") is Match.MISSING
+
+
+def test_a_copy_under_another_name_holds_the_same(casebook, recording, tmp_path):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    shelf.commit(history, mend_of(history.current, 5, 9))
+    (tmp_path / "below").mkdir()
+    casebook.copy_to(tmp_path / "below" / "copy.casebook")
+    copy = Casebook.open(tmp_path / "below" / "copy.casebook")
+    assert copy.shelves()[0].reference().path == recording.path
+    assert state_of(copy.shelves()[0].history(recording.source).history) == state_of(history)
+    copy.close()
+    with pytest.raises(CasebookError, match="exists already"):
+        casebook.copy_to(tmp_path / "below" / "copy.casebook")
+
+
+def test_a_casebook_is_open_in_one_window_only(casebook):
+    with pytest.raises(CasebookInUseError):
+        Casebook.open(casebook.path)
+
+
+def test_unnamed_work_is_offered_back_and_empty_casebooks_vanish(recording):
+    empty, worked = create_unnamed(), create_unnamed()
+    shelf = worked.add(recording)
+    empty.add(recording)
+    history = shelf.history(recording.source).history
+    shelf.commit(history, mend_of(history.current, 5, 9))
+    assert left_behind() == []  # both are open
+    empty.close()
+    worked.close()
+    assert [left.path for left in left_behind()] == [worked.path]
+    assert left_behind()[0].title.startswith("Work on tape of ")
+    assert not empty.path.exists()
+
+
+def test_a_full_disk_leaves_the_casebook_as_it_was(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    shelf.commit(history, mend_of(history.current, 5, 9))
+    before = state_of(history)
+    pages = casebook.store.row("PRAGMA page_count")[0]
+    casebook.store.rows(f"PRAGMA max_page_count = {pages}")
+    big = Patch(rng().standard_normal((200_000, 2)), 48000)
+    with pytest.raises(CasebookError, match="no room left"):
+        shelf.commit(history, Edit("big", (changes.insert(history.current, 0, big),)))
+    assert state_of(history) == before
+    casebook.store.rows("PRAGMA max_page_count = 100000")
+    _, _, again = reopened(casebook, recording)
+    assert state_of(again) == before
+
+
+def test_a_strange_or_later_or_missing_file_is_refused_and_not_touched(tmp_path, casebook):
+    text = tmp_path / "text.casebook"
+    text.write_text("not a database " * 100)
+    with pytest.raises(CasebookError, match="damaged"):
+        Casebook.open(text)
+    other = tmp_path / "other.casebook"
+    with sqlite3.connect(other) as connection:
+        connection.execute("CREATE TABLE t (x)")
+    connection.close()
+    with pytest.raises(CasebookError, match="not a casebook"):
+        Casebook.open(other)
+    casebook.store.rows("PRAGMA user_version = 999")
+    casebook.close()
+    with pytest.raises(CasebookError, match="later version"):
+        Casebook.open(casebook.path)
+    with pytest.raises(CasebookError, match="not there"):
+        Casebook.open(tmp_path / "none.casebook")
+    assert is_casebook(casebook.path)
+    assert not is_casebook(tmp_path / "none.wav")
+
+
+def tampered(casebook, *statements):
+    casebook.close()
+    connection = sqlite3.connect(casebook.path)
+    for statement in statements:
+        connection.execute(statement)
+    connection.commit()
+    connection.close()
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "CREATE TRIGGER t AFTER INSERT ON edits BEGIN DELETE FROM recordings; END",
+        "CREATE VIEW v AS SELECT * FROM edits",
+        "DROP TABLE snapshots",
+    ],
+)
+def test_a_casebook_with_strange_tables_is_refused(casebook, statement):
+    tampered(casebook, statement)
+    with pytest.raises(DamagedCasebookError, match="tables"):
+        Casebook.open(casebook.path)
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "UPDATE changes SET starts = x'00' WHERE edit = 1",
+        "UPDATE changes SET starts = x'ffffffffffffff7f' WHERE edit = 1",
+        "UPDATE changes SET inserted = CAST(substr(inserted, 1, 24) || x'ffffffffffffff7f' || substr(inserted, 33)"
+        " AS BLOB) WHERE edit = 1",
+        "UPDATE mends SET channels = '[5]' WHERE edit = 1",
+        "UPDATE mends SET parameters = '[' WHERE edit = 1",
+        "UPDATE mends SET id = 'm1' WHERE edit = 1",
+        "UPDATE edits SET ids = '[[\"m9\"], [], [], []]' WHERE number = 1",
+        "UPDATE edits SET parts = x'' WHERE number = 1",
+        "DELETE FROM patches WHERE edit = 1",
+        "DELETE FROM edits WHERE number = 1",
+    ],
+)
+def test_steps_that_make_no_sense_are_left_out_and_told(casebook, recording, statement):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    for number in range(3):
+        shelf.commit(history, mend_of(history.current, 20 * number, 20 * number + 5, number))
+    tampered(casebook, statement)
+    again = Casebook.open(casebook.path)
+    restored = again.shelves()[0].history(recording.source)
+    assert "could not be read" in restored.lost
+    assert [mend.id for mend in restored.history.mends] == ["m1"]
+    assert np.array_equal(restored.history.current.read(20, FRAMES), recording.source.read(20, FRAMES))
+    again.close()
+
+
+def test_a_damaged_casebook_gives_what_can_be_saved_and_stays_as_it_is(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    for number in range(40):
+        shelf.commit(history, mend_of(history.current, 8 * number, 8 * number + 4, number))
+    page = casebook.store.row("SELECT rootpage FROM sqlite_schema WHERE name = 'patch_chunks'")[0]
+    casebook.close()
+    data = bytearray(casebook.path.read_bytes())
+    data[4096 * (page - 1) : 4096 * page] = rng().bytes(4096)
+    casebook.path.write_bytes(data)
+    saved, lost = recover(casebook.path, casebook.path.parent)
+    assert lost
+    assert casebook.path.read_bytes() == data
+    again = Casebook.open(saved)
+    assert not again.store.complaints()
+    shelf = again.shelves()[0]
+    restored = shelf.history(recording.source)
+    lift_off_broken(shelf, restored.history)
+    assert np.isfinite(samples(restored.history.current)).all()
+    assert "patch chunks" in lost
+    again.close()
+
+
+def test_mends_whose_samples_are_gone_are_lifted_off_with_those_that_stand_on_them(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    for start, stop in ((10, 20), (15, 18), (100, 120)):
+        shelf.commit(history, mend_of(history.current, start, stop, start))
+    tampered(casebook, "DELETE FROM patch_chunks WHERE patch = 1")
+    again = Casebook.open(casebook.path)
+    shelf = again.shelves()[0]
+    restored = shelf.history(recording.source).history
+    assert "2 mends" in lift_off_broken(shelf, restored)
+    assert [mend.start for mend in restored.mends] == [100]
+    assert np.array_equal(restored.current.read(0, 100), recording.source.read(0, 100))
+    again.close()
+
+
+def test_a_casebook_that_is_no_database_at_all_says_that_nothing_can_be_read(tmp_path):
+    path = tmp_path / "x.casebook"
+    path.write_bytes(rng().bytes(9000))
+    with pytest.raises(CasebookError, match="Nothing can be read"):
+        recover(path, tmp_path)
+    assert [p.name for p in tmp_path.iterdir() if "saved" in p.name] == []

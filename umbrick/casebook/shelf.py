@@ -1,0 +1,228 @@
+"""A recording's place in a casebook: its identity, its history, its findings, and where one was looking."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from umbrick.casebook import edits, surveys
+from umbrick.casebook.edits import Restored
+from umbrick.casebook.errors import DamagedCasebookError
+from umbrick.casebook.limits import HIGHEST_RATE, LONGEST_TEXT, MOST_CHANNELS, MOST_FRAMES, loaded
+from umbrick.casebook.locating import absolute, relative, stat_of
+from umbrick.casebook.seal import is_sealed, seal_of
+from umbrick.casebook.store import Store
+from umbrick.casebook.surveys import Surveyed
+from umbrick.core.sound.recording import Recording
+from umbrick.core.sound.source import Source
+from umbrick.core.timeline.history import Edit, History
+from umbrick.core.timeline.version import Version
+
+
+@dataclass(frozen=True, slots=True)
+class Reference:
+    """What a casebook says of a recording.
+
+    ``path`` is the file with its sound, ``home`` the one it belongs in: the same, until mended sound is put in its
+    place and the old file is kept elsewhere. ``is_own`` tells whether this machine's person opened ``home`` themselves,
+    so that it may be replaced. ``bytes`` and ``modified_ns`` are the file's as last seen, ``home_stamp`` those of what
+    was put in place; ``sha256`` is empty until it is known. ``now`` counts the edits that act; ``saved`` is the key of
+    the version written to a file last.
+    """
+
+    path: Path
+    home: Path
+    home_stamp: tuple[int, int]
+    is_own: bool
+    bytes: int
+    modified_ns: int
+    sha256: str
+    container: str
+    subtype: str
+    rate: int
+    channels: int
+    frames: int
+    is_on_bench: bool
+    now: int
+    saved: str
+    view: dict[str, Any]
+    sensitivity: dict[str, float]
+
+
+class Shelf:
+    """One recording in a casebook. What its methods write is on the disk when they return.
+
+    All of them raise CasebookError if it cannot be written; nothing has changed then.
+    """
+
+    def __init__(self, store: Store, number: int) -> None:
+        self.store = store
+        self.number = number
+
+    def reference(self) -> Reference:
+        """Return what the casebook says of the recording.
+
+        Raises
+        ------
+        DamagedCasebookError
+            If that makes no sense.
+        """
+        row = self.store.row(
+            "SELECT path, home, home_bytes, home_modified_ns, seal, bytes, modified_ns, sha256, container, subtype,"
+            " rate, channels, frames, on_bench, now, saved, view, sensitivity FROM recordings WHERE id = ?",
+            self.number,
+        )
+        if row is None:
+            raise DamagedCasebookError("A recording is missing from the casebook.")
+        path, home, home_bytes, home_modified, seal, *rest, view, sensitivities = row
+        size, modified, sha256, container, subtype, rate, count, frames, on_bench, now, saved = rest
+        if not (0 < rate <= HIGHEST_RATE and 0 < count <= MOST_CHANNELS and 0 <= frames <= MOST_FRAMES):
+            raise DamagedCasebookError("A recording's format makes no sense.")
+        if not path or "\0" in path + home or len(path + home) > LONGEST_TEXT:
+            raise DamagedCasebookError("A recording has no usable path.")
+        folder = self.store.path.parent
+        place = absolute(home or path, folder)
+        sensitivity = {
+            name: float(value)
+            for name, value in loaded(sensitivities, dict).items()
+            if isinstance(value, int | float) and 0 <= value <= 1
+        }
+        return Reference(
+            absolute(path, folder),
+            place,
+            (home_bytes, home_modified),
+            is_sealed(seal, self.store.id, place),
+            size,
+            modified,
+            sha256,
+            container,
+            subtype,
+            rate,
+            count,
+            frames,
+            bool(on_bench),
+            now,
+            saved,
+            loaded(view, dict),
+            sensitivity,
+        )
+
+    def history(self, source: Source) -> Restored:
+        """Return the history of edits on the recording, which ``source`` reads."""
+        row = self.store.row("SELECT now FROM recordings WHERE id = ?", self.number)
+        return edits.read_history(self.store, self.number, source, row[0] if row else 0)
+
+    def commit(self, history: History, edit: Edit, version: Version | None = None) -> Edit:
+        """Write an edit, then apply it; ``version`` is the outcome, if it is known already."""
+        edit = history.admitted(edit)
+        if version is None:
+            version = history.current
+            for change in edit.changes:
+                version = change.apply(version)
+        return history.push(*self.write(history, edit, version))
+
+    def write(self, history: History, edit: Edit, version: Version) -> tuple[Edit, Version]:
+        """Write an admitted edit without applying it; return what is to be pushed to the history then."""
+        return edits.write_edit(self.store, self.number, history, edit, version)
+
+    def undo(self, history: History) -> Edit | None:
+        """Go back one step, and return the edit taken back; None at the original."""
+        return self._step(history, -1)
+
+    def redo(self, history: History) -> Edit | None:
+        """Go forward one step, and return the edit brought back; None at the newest."""
+        return self._step(history, 1)
+
+    def survey(self, frames: int) -> Surveyed | None:
+        """Return the last survey, of a version of so many frames; DamagedCasebookError if it makes no sense."""
+        return surveys.read_survey(self.store, self.number, self.reference().channels, frames)
+
+    def write_survey(self, surveyed: Surveyed) -> None:
+        """Write a survey; may take a while, and lets edits be written in between."""
+        surveys.write_survey(self.store, self.number, surveyed)
+
+    def write_view(self, view: dict[str, Any], sensitivity: dict[str, float]) -> None:
+        """Write where one was looking, and the sensitivities set."""
+        finite = {name: value for name, value in sensitivity.items() if math.isfinite(value)}
+        self._set("view = ?, sensitivity = ?", json.dumps(view), json.dumps(finite))
+
+    def write_saved(self, key: str) -> None:
+        """Write which version a file holds now."""
+        self._set("saved = ?", key)
+
+    def write_sha256(self, digest: str) -> None:
+        """Write the SHA-256 of the recording's file."""
+        self._set("sha256 = ?", digest)
+
+    def write_on_bench(self, is_on_bench: bool) -> None:
+        """Write whether the recording is on the bench; its work stays in either case."""
+        self._set("on_bench = ?", int(is_on_bench))
+
+    def relink(self, path: Path) -> None:
+        """Write that the recording's file is another one, of the same content, which the person has named."""
+        self.write_place(path, path, is_own=True)
+        self.write_stamp(path)
+
+    def write_place(self, path: Path, home: Path, is_own: bool) -> None:
+        """Write where the recording's sound is, where it belongs, and whether the person opened it there."""
+        folder = self.store.path.parent
+        self._set(
+            "path = ?, home = ?, seal = ?, home_bytes = ?, home_modified_ns = ?",
+            relative(path, folder),
+            relative(home, folder) if home != path else "",
+            seal_of(self.store.id, home) if is_own else "",
+            *(stat_of(home) if home != path else (0, 0)),
+        )
+
+    def write_stamp(self, path: Path) -> None:
+        """Write size and time of the recording's file as they are now."""
+        self._set("bytes = ?, modified_ns = ?", *stat_of(path))
+
+    def is_on_bench(self) -> bool:
+        """Whether the recording is to be shown when the casebook is opened."""
+        row = self.store.row("SELECT on_bench FROM recordings WHERE id = ?", self.number)
+        return bool(row and row[0])
+
+    def is_worth_keeping(self) -> bool:
+        """Whether anything was done with the recording that could not be had again by opening it."""
+        return self.store.row("SELECT 1 FROM edits WHERE recording = ? LIMIT 1", self.number) is not None
+
+    def _step(self, history: History, step: int) -> Edit | None:
+        now = history.now + step
+        if not 0 <= now <= len(history.all_edits):
+            return None
+        version = history.version_at(now)
+        with self.store.transaction() as connection:
+            id_of = edits.stored_id(history.original.sources[0])
+            edits.write_now(connection, self.number, now, version, id_of)
+        return history.undo() if step < 0 else history.redo()
+
+    def _set(self, what: str, *values: Any) -> None:
+        self.store.write(f"UPDATE recordings SET {what} WHERE id = ?", *values, self.number)
+
+
+def add_recording(store: Store, recording: Recording) -> Shelf:
+    """Make a place for a recording that the person has opened."""
+    source = recording.source
+    size, modified = stat_of(recording.path)
+    with store.transaction() as connection:
+        number = connection.execute(
+            "INSERT INTO recordings (ordinal, path, seal, bytes, modified_ns, container, subtype, rate, channels,"
+            " frames) VALUES ((SELECT coalesce(max(ordinal), 0) + 1 FROM recordings), ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                relative(recording.path, store.path.parent),
+                seal_of(store.id, recording.path),
+                size,
+                modified,
+                recording.format.container,
+                recording.format.subtype,
+                source.rate,
+                source.channels,
+                source.frames,
+            ),
+        ).lastrowid
+    assert number is not None
+    return Shelf(store, number)

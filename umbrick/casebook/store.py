@@ -1,0 +1,203 @@
+"""The file itself: opening, checking, and transactions."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import threading
+import uuid
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+from umbrick import __version__
+from umbrick.casebook import migrations, schema
+from umbrick.casebook.errors import CasebookError, DamagedCasebookError, explained
+from umbrick.casebook.limits import LARGEST_BLOB
+from umbrick.casebook.lock import Lock
+from umbrick.casebook.patches import Reader
+
+SUFFIX = ".casebook"
+_CACHE_KIB = 8192
+
+
+class Store:
+    """An open casebook file. Any thread may use it; one transaction runs at a time."""
+
+    def __init__(self, path: Path, *, create: bool = False) -> None:
+        """Open a casebook, bringing it up to the present schema, or make one.
+
+        Raises
+        ------
+        CasebookInUseError
+            If it is open elsewhere.
+        DamagedCasebookError
+            If it is no whole casebook (see :mod:`umbrick.casebook.recovery`).
+        CasebookError
+            If it cannot be read or written, or comes from a later version of Umbrick.
+        """
+        self.path = path.absolute()
+        self._lock = threading.RLock()
+        if create and path.exists():
+            raise CasebookError(f"{path.name} exists already.", "It was not touched; choose another name.")
+        if not create and not os.access(path, os.R_OK):
+            raise CasebookError(f"The casebook {path} is not there, or may not be read.")
+        self._own = Lock(self.path)
+        try:
+            self._connection = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False)
+            try:
+                self._prepare(create)
+            except BaseException:
+                self._connection.close()
+                raise
+        except sqlite3.Error as error:
+            self._own.release()
+            raise explained(error, self.path) from error
+        except BaseException:
+            self._own.release()
+            raise
+        self.reader = Reader(self.path)
+        self._is_closed = False
+
+    @property
+    def id(self) -> str:
+        """The casebook's own random name."""
+        row = self.row("SELECT value FROM about WHERE name = 'id'")
+        return str(row[0]) if row else ""
+
+    def rows(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
+        """Return the rows of a query."""
+        with self._lock:
+            try:
+                return self._connection.execute(sql, values).fetchall()
+            except sqlite3.Error as error:
+                raise explained(error, self.path) from error
+
+    def row(self, sql: str, *values: Any) -> tuple[Any, ...] | None:
+        """Return the first row of a query, or None."""
+        rows = self.rows(sql, *values)
+        return rows[0] if rows else None
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        """Run statements that are all on the disk when the block has ended, or none of which happened.
+
+        Raises
+        ------
+        CasebookError
+            If they could not be written: full disk, no permission, or a failing medium.
+        """
+        with self._lock:
+            try:
+                self._connection.execute("BEGIN IMMEDIATE")
+                try:
+                    yield self._connection
+                    self._connection.execute("COMMIT")
+                except BaseException:
+                    if self._connection.in_transaction:
+                        self._connection.execute("ROLLBACK")
+                    raise
+            except sqlite3.Error as error:
+                raise explained(error, self.path) from error
+
+    def write(self, sql: str, *values: Any) -> None:
+        """Run one statement as a transaction of its own."""
+        with self.transaction() as connection:
+            connection.execute(sql, values)
+
+    def complaints(self) -> Sequence[str]:
+        """Return what SQLite's own check finds wrong; it reads the whole file."""
+        found = [str(row[0]) for row in self.rows("PRAGMA quick_check(5)")]
+        return [] if found == ["ok"] else found
+
+    def copy_to(self, path: Path) -> None:
+        """Write the whole casebook to another file, which must not exist; nothing is left of it if that fails."""
+        if path.exists():
+            raise CasebookError(f"{path.name} exists already.", "It was not touched; choose another name.")
+        part = path.with_name(f".{path.name}.{os.getpid()}.part")
+        try:
+            with self._lock:
+                target = sqlite3.connect(part)
+                try:
+                    self._connection.backup(target)
+                    target.execute("PRAGMA journal_mode = DELETE")
+                finally:
+                    target.close()
+            os.link(part, path)  # unlike a renaming, it fails if the name has been taken meanwhile
+        except sqlite3.Error as error:
+            raise explained(error, path) from error
+        except OSError as error:
+            raise CasebookError(f"{path} cannot be written: {error.strerror}.", "Nothing was changed.") from error
+        finally:
+            part.unlink(missing_ok=True)
+
+    def close(self) -> None:
+        """Let go of the file; closing twice does nothing."""
+        self.reader.close()
+        with self._lock:
+            if self._is_closed:
+                return
+            self._is_closed = True
+            # If it fails, what was committed is in the log beside it, and is taken from there at the next start.
+            with suppress(sqlite3.Error):
+                self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            self._connection.close()
+        self._own.release()
+
+    def discard(self) -> None:
+        """Close, and delete the file."""
+        self.close()
+        for suffix in ("", "-wal", "-shm"):
+            self.path.with_name(self.path.name + suffix).unlink(missing_ok=True)
+
+    def _prepare(self, create: bool) -> None:
+        connection = self._connection
+        connection.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, LARGEST_BLOB)
+        connection.execute("PRAGMA trusted_schema = OFF")
+        connection.execute("PRAGMA cell_size_check = ON")
+        connection.execute("PRAGMA foreign_keys = ON")
+        connection.execute(f"PRAGMA cache_size = -{_CACHE_KIB}")
+        if not create:
+            check_header(connection, self.path)
+        connection.execute("PRAGMA journal_mode = WAL")
+        connection.execute("PRAGMA synchronous = FULL")
+        if create:
+            schema.create(connection)
+            about = [("id", uuid.uuid4().hex), ("program", f"Umbrick {__version__}")]
+            connection.executemany("INSERT INTO about VALUES (?, ?)", about)
+        else:
+            migrations.migrate(connection)
+            check_tables(connection, self.path)
+
+
+def check_header(connection: sqlite3.Connection, path: Path) -> None:
+    """Raise unless the file says that it is a casebook of a schema known here."""
+    application_id = connection.execute("PRAGMA application_id").fetchone()[0]
+    version = connection.execute("PRAGMA user_version").fetchone()[0]
+    if application_id != schema.APPLICATION_ID:
+        raise CasebookError(f"{path.name} is not a casebook.", "It was not touched.")
+    if version > schema.VERSION:
+        raise CasebookError(
+            f"The casebook {path.name} was written by a later version of Umbrick.", "Open it there; it was not touched."
+        )
+    if version < 1:
+        raise DamagedCasebookError(f"The casebook {path.name} does not say which schema it has.")
+
+
+def check_tables(connection: sqlite3.Connection, path: Path) -> None:
+    """Raise unless the tables are exactly those of the present schema, with nothing that could run by itself."""
+    query = "SELECT type, name, sql FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY type, name"
+    model = sqlite3.connect(":memory:")
+    schema.create(model)
+    wanted = {(kind, name): _columns(model, name) for kind, name, _ in model.execute(query)}
+    model.close()
+    found = {(kind, name): _columns(connection, name) for kind, name, _ in connection.execute(query)}
+    if found != wanted:
+        strange = sorted({name for _, name in found} ^ {name for _, name in wanted})
+        what = f" ({', '.join(strange)})" if strange else ""
+        raise DamagedCasebookError(f"The tables of {path.name} are not those of a casebook{what}.")
+
+
+def _columns(connection: sqlite3.Connection, table: str) -> list[tuple[Any, ...]]:
+    return connection.execute("SELECT name, type, pk FROM pragma_table_info(?) ORDER BY name", (table,)).fetchall()

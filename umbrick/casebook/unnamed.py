@@ -1,0 +1,72 @@
+"""Unnamed casebooks: where work is kept that nobody has given a name to yet."""
+
+from __future__ import annotations
+
+import uuid
+from datetime import datetime
+from pathlib import Path
+from typing import NamedTuple
+
+from umbrick.casebook.casebook import Casebook
+from umbrick.casebook.errors import CasebookError, CasebookInUseError
+from umbrick.casebook.store import SUFFIX
+from umbrick.core.paths import work_folder
+
+
+def unnamed_folder() -> Path:
+    """Return the folder of unnamed casebooks."""
+    return work_folder() / "unnamed"
+
+
+def create_unnamed() -> Casebook:
+    """Make a new casebook in Umbrick's own folder; CasebookError if it cannot be written to."""
+    folder = unnamed_folder()
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise CasebookError(
+            f"Umbrick's own folder cannot be written to: {error.strerror}.", f"It is {folder}."
+        ) from error
+    return Casebook.create(folder / f"{uuid.uuid4().hex}{SUFFIX}")
+
+
+def is_unnamed(path: Path) -> bool:
+    """Return whether a casebook is one of those."""
+    return path.parent == unnamed_folder().absolute()
+
+
+class Left(NamedTuple):
+    """Unnamed work that no window has open, and what it is, for a person: ``Work on bell of 3 March, 14:05``."""
+
+    path: Path
+    title: str
+
+
+def left_behind() -> list[Left]:
+    """Return unnamed work of earlier starts, newest first; casebooks that hold none are deleted."""
+    found = []
+    for path in unnamed_folder().absolute().glob(f"*{SUFFIX}"):
+        changed = path.stat().st_mtime
+        try:
+            casebook = Casebook.open(path)
+        except CasebookInUseError:
+            continue
+        except CasebookError:
+            found.append((changed, Left(path, f"Damaged work of {_when(changed)}")))
+            continue
+        try:
+            names = [shelf.reference().home.stem for shelf in casebook.shelves() if shelf.is_worth_keeping()]
+            what = " and ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else "")
+        except CasebookError:
+            names, what = ["?"], "recordings"
+        if names:
+            casebook.close()
+            found.append((changed, Left(path, f"Work on {what} of {_when(changed)}")))
+        else:
+            casebook.discard()
+    return [left for _, left in sorted(found, reverse=True)]
+
+
+def _when(changed: float) -> str:
+    moment = datetime.fromtimestamp(changed)
+    return f"{moment.day} {moment:%B}, {moment:%H:%M}"
