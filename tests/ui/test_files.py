@@ -8,7 +8,7 @@ import soundfile
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent, QImage
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtWidgets import QApplication
 
 from tests.sounds import sine, voice, write
 from tests.ui.conftest import focus_longest
@@ -233,15 +233,18 @@ def test_a_recording_can_be_closed_while_it_plays_and_is_surveyed(window, hands,
     assert not window.status.message.property("wrong")
 
 
-@pytest.mark.parametrize(("answer", "stays"), [("Cancel", True), ("Discard", False)])
-def test_unsaved_mends_are_not_lost_unasked(surveyed, window, answer, stays):
+def test_a_closed_recording_comes_back_with_its_mends(surveyed, window, hot):
     hands = surveyed
     focus_longest(hands)
     hands.press("Enter")
     assert window.header.recordings.currentText().endswith("*")
-    hands.in_dialog(lambda box: box.button(getattr(QMessageBox.StandardButton, answer)).click())
+    mended = hands.work.version.key
     hands.press("Ctrl+W")
-    assert bool(window.bench.works) is stays
+    assert not window.bench.works
+    assert "is kept" in window.status.message.text()
+    hands.open(hot[0])
+    assert hands.work.version.key == mended
+    assert hands.work.listing().open_findings()
 
 
 def test_a_picture_of_the_loaded_demo_is_saved(tmp_path):

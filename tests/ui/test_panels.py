@@ -230,6 +230,6 @@ def test_the_interface_stays_free_while_work_goes_on(surveyed, window, qtbot):
     timer.timeout.connect(lambda: ticks.append(time.monotonic()))
     timer.start()
     window.mending.mend_all(surveyed.work.listing().open_findings())
-    qtbot.waitUntil(lambda: window.mending.job is None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.mending.job is None and not surveyed.work.held, timeout=60_000)
     assert len(ticks) > 3
     assert all(surveyed.work.state_of(f) is State.MENDED for f in surveyed.work.table.findings)

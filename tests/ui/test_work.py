@@ -4,14 +4,16 @@ import numpy as np
 import pytest
 
 from tests.sounds import clipped, voice, write
+from umbrick.casebook.unnamed import create_unnamed
 from umbrick.core.sound.pyramid import Pyramid, build
 from umbrick.core.sound.recording import open_recording
-from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.survey.table import FindingTable
+from umbrick.core.timeline.change import replace_many
 from umbrick.core.timeline.history import Edit, Mend
+from umbrick.core.timeline.patch import Patch
 from umbrick.ui.bench.work import Work
 
 
@@ -20,9 +22,12 @@ def work(tmp_path):
     recording = open_recording(write(tmp_path / "a.wav", clipped(voice(2.0), 0.004)[0]), tmp_path)
     pyramid = Pyramid(recording.source.frames, 1)
     build(pyramid, recording.source)
-    work = Work(recording, pyramid)
+    casebook = create_unnamed()
+    shelf = casebook.add(recording)
+    work = Work(recording, pyramid, shelf, shelf.history(recording.source).history)
     survey(work)
     yield work
+    casebook.close()
     recording.close()
 
 
@@ -34,17 +39,17 @@ def survey(work):
 
 def mend(work, findings):
     mends = tuple(Mend("declip", f.start, f.stop, f.channels, {}, finding_ids=(f.id,)) for f in findings)
-    version = work.version
-    for finding in findings:
-        patch = np.full((finding.stop - finding.start, 1), 1.7)
-        version = version.replace(finding.start, finding.stop, ArraySource(patch, work.rate, f"p{finding.start}"))
-    work.push(Edit("declip", mends), version)
+    starts, stops = [f.start for f in findings], [f.stop for f in findings]
+    patch = Patch(np.full((sum(stops) - sum(starts), 1), 1.7), work.rate)
+    parts = tuple((n, n + 1) for n in range(len(findings)))
+    edit = Edit("declip", (replace_many(work.version, patch, starts, stops),), mends, parts)
+    work.shelf.commit(work.history, edit)
 
 
 def test_states_follow_the_history_and_nothing_else(work):
     first, second, *_ = work.listing().open_findings()
     mend(work, [first])
-    work.push(Edit("keep", kept=(second.id,)), work.version)
+    work.shelf.commit(work.history, Edit("keep", kept=(second.id,)))
     assert [work.state_of(f) for f in (first, second)] == [State.MENDED, State.KEPT]
     assert (work.listing().count(State.MENDED), work.listing().count(State.KEPT)) == (1, 1)
     work.history.undo()
@@ -88,7 +93,7 @@ def test_neighbours_go_round_and_start_from_the_cursor_without_a_focus(work):
     assert listing.neighbour(150, None, -1) is findings[1]
     assert listing.neighbour(0, findings[4], 1) is findings[0]
     assert listing.neighbour(0, findings[0], -1) is findings[4]
-    work.push(Edit("keep", kept=("x2",)), work.version)
+    work.shelf.commit(work.history, Edit("keep", kept=("x2",)))
     assert work.listing().neighbour(0, findings[1], 1) is findings[3]
     assert work.listing().neighbour(0, findings[2], -1) is findings[1]
     assert [f.id for f in work.listing().open_near(findings[2], 100)] == ["x1", "x3"]

@@ -51,6 +51,8 @@ def run(files: list[Path], shot: Path | None = None) -> int:
     if note:
         window.bench.said.emit(note)
     if shot is None:
+        window.keeping.look_for_work(window.offer_work_left)
+    if shot is None:
         return application.exec()
     window.resize(1280, 800)
     saved = _save_when_settled(window, shot, application.quit)

@@ -181,5 +181,7 @@ QLabel[role="faint"] {{ color: {faint}; font-size: 12px; }}
 QLabel[role="note"] {{
   background: {raised}; border: 1px solid {rule}; border-radius: 4px; padding: 8px; font-size: 12px;
 }}
+QWidget[role="notice"] {{ background: {raised}; border-bottom: 1px solid {rule}; }}
+QWidget[role="notice"] QLabel {{ border: none; }}
 QFrame[role="rule"] {{ background: {rule}; max-height: 1px; border: none; }}
 """

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import Qt, QTimer
@@ -21,14 +22,18 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick import __version__
+from umbrick.casebook.store import SUFFIX
+from umbrick.casebook.unnamed import Left
 from umbrick.core.sound.formats import READABLE_SUFFIXES
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output
 from umbrick.ui import settings
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
@@ -41,6 +46,7 @@ from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.icons import icon
 from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
+from umbrick.ui.panels.notice_bar import NoticeBar
 from umbrick.ui.panels.status import StatusLine
 from umbrick.ui.panels.treatment import Treatment
 from umbrick.ui.strips.loupe import LoupeStrip
@@ -63,7 +69,8 @@ class BenchWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.theme = themes.DAYLIGHT
         self.bench = Bench()
-        self.opening = Opening(self.bench)
+        self.keeping = Keeping(self.bench)
+        self.opening = Opening(self.bench, self.keeping)
         self.surveying = Surveying(self.bench)
         self.mending = Mending(self.bench)
         self.saving = Saving(self.bench)
@@ -86,6 +93,7 @@ class BenchWindow(QMainWindow):
             },
         )
         self.header = Header(self.bench, self.listening, self.actions_.actions)
+        self.notices = NoticeBar(self.bench)
         self.status = StatusLine(self.bench, self.viewing, self.listening)
         self.status.stop.clicked.connect(self.stop_jobs)
         self._lay_out()
@@ -122,7 +130,13 @@ class BenchWindow(QMainWindow):
         self._pages.addWidget(self._empty_page())
         self._pages.addWidget(self._strip_splitter)
         self._splitter = QSplitter(Qt.Orientation.Horizontal)
-        for panel in (self.docket, self._pages, self.treatment):
+        middle = QWidget()
+        middle_layout = QVBoxLayout(middle)
+        middle_layout.setContentsMargins(0, 0, 0, 0)
+        middle_layout.setSpacing(0)
+        middle_layout.addWidget(self.notices)
+        middle_layout.addWidget(self._pages, 1)
+        for panel in (self.docket, middle, self.treatment):
             self._splitter.addWidget(panel)
         self._splitter.setSizes(list(_SIDES))
         self._splitter.setStretchFactor(1, 1)
@@ -185,6 +199,8 @@ class BenchWindow(QMainWindow):
         for working in (self.surveying, self.mending, self.saving):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
+        self.opening.find_wanted.connect(self.ask_find)
+        self.keeping.changed.connect(self._refresh)
 
     def _refresh(self) -> None:
         self.actions_.refresh()
@@ -200,7 +216,10 @@ class BenchWindow(QMainWindow):
             play.setProperty("shown", (name, self.theme.name))
             play.setIcon(icon(name, self.theme.color("ink")))
         work = self.bench.work
-        self.setWindowTitle(f"{work.recording.path.name} — Umbrick" if work else "Umbrick")
+        parts = [work.home.name] if work else []
+        if self.keeping.name:
+            parts.append(self.keeping.name)
+        self.setWindowTitle(" — ".join([*parts, "Umbrick"]))
 
     # Themes, and what is remembered.
 
@@ -244,8 +263,9 @@ class BenchWindow(QMainWindow):
 
     def ask_open(self) -> None:
         """Ask which files to open."""
-        patterns = " ".join(f"*{suffix}" for suffix in READABLE_SUFFIXES)
-        paths, _ = QFileDialog.getOpenFileNames(self, "Open recordings", "", f"Recordings ({patterns});;All files (*)")
+        patterns = " ".join(f"*{suffix}" for suffix in (*READABLE_SUFFIXES, SUFFIX))
+        kinds = f"Recordings and casebooks ({patterns});;All files (*)"
+        paths, _ = QFileDialog.getOpenFileNames(self, "Open recordings or a casebook", "", kinds)
         self.open([Path(path) for path in paths])
 
     def open_demo(self) -> None:
@@ -254,12 +274,52 @@ class BenchWindow(QMainWindow):
         self.opening.open(paths, lambda: self.bench.show_work(self.bench.find_open(paths[0])))
 
     def close_recording(self) -> None:
-        """Take the current recording off the bench, unless mends would be lost and the person minds."""
-        work = self.bench.work
-        if work and (not work.has_unsaved_mends or self._agrees_to_lose(work.recording.name)):
+        """Take the current recording off the bench; its work stays in the casebook."""
+        if work := self.bench.work:
             if self.surveying.job:
                 self.surveying.stop()
             self.opening.close(work)
+
+    def ask_find(self, relink_to: Callable[[Path], None], name: str) -> None:
+        """Ask where a missing file is now."""
+        path, _ = QFileDialog.getOpenFileName(self, f"Where is {name}?", "", f"{name} ({name});;All files (*)")
+        if path:
+            relink_to(Path(path))
+
+    def ask_name_casebook(self) -> None:
+        """Ask for a name for the casebook, and go on in it."""
+        work = self.bench.work
+        proposed = self.keeping.path or (work.home.with_suffix(SUFFIX) if work else None)
+        path, _ = QFileDialog.getSaveFileName(
+            self,
+            "Keep the work as a casebook",
+            str(proposed or ""),
+            f"Casebooks (*{SUFFIX})",
+            options=QFileDialog.Option.DontConfirmOverwrite,
+        )
+        if path:
+            named = Path(path)
+            self.keeping.save_as(
+                named if named.suffix == SUFFIX else named.with_name(named.name + SUFFIX), lambda new: self.open([new])
+            )
+
+    def offer_work_left(self, found: list[Left]) -> None:
+        """Offer unnamed work of earlier starts back."""
+        for left in found:
+            go_on = Choice("Go on with it", lambda left=left: self.open([left.path]))
+            throw = Choice("Throw away…", lambda left=left: self._throw_away(left))
+            self.bench.noticed.emit(Notice(f"{left.title} was given no name; it is kept.", (go_on, throw)))
+
+    def _throw_away(self, left: Left) -> None:
+        answer = QMessageBox.question(
+            self,
+            "Throw work away",
+            f"{left.title} would be gone for good. The recordings themselves are not touched.",
+            QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel,
+            QMessageBox.StandardButton.Cancel,
+        )
+        if answer == QMessageBox.StandardButton.Discard:
+            self.keeping.forget(left.path)
 
     def ask_save(self) -> None:
         """Ask how to save, and save."""
@@ -327,16 +387,6 @@ class BenchWindow(QMainWindow):
         visible = [strip for strip in self.strips if strip.isVisible()]
         return self.bench.jobs.is_idle and all(strip.is_idle for strip in visible)
 
-    def _agrees_to_lose(self, name: str) -> bool:
-        answer = QMessageBox.question(
-            self,
-            "Mends are not saved",
-            f"The mends of {name} are in no file yet. Close all the same?",
-            QMessageBox.StandardButton.Discard | QMessageBox.StandardButton.Cancel,
-            QMessageBox.StandardButton.Cancel,
-        )
-        return answer == QMessageBox.StandardButton.Discard
-
     # Qt's events.
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
@@ -351,11 +401,7 @@ class BenchWindow(QMainWindow):
         QTimer.singleShot(0, lambda: self.open(paths))
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        """Close, unless unsaved mends would be lost and the person minds."""
-        unsaved = [work.recording.name for work in self.bench.works if work.has_unsaved_mends]
-        if unsaved and not self._agrees_to_lose(" and ".join(unsaved)):
-            event.ignore()
-            return
+        """Close; all work is in the casebook already, and is there or offered back at the next start."""
         self._store()
         self.shut_down()
         event.accept()
@@ -368,3 +414,4 @@ class BenchWindow(QMainWindow):
             strip.close_renderer()
         for work in self.bench.works:
             work.recording.close()
+        self.keeping.close()

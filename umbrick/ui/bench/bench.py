@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.core.errors import UmbrickError
 from umbrick.core.survey.finding import Finding, State
-from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.history import Edit, History
+from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
+from umbrick.ui.bench.decisions import findings_of
 from umbrick.ui.bench.jobs import Jobs
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
@@ -36,6 +40,8 @@ class Bench(QObject):
     focus_changed = Signal()
     said = Signal(str)
     """A sentence for the status line."""
+    noticed = Signal(object)
+    """A :class:`Notice` for the person."""
     failed = Signal(str)
     """Something could not be done; the sentence says why."""
 
@@ -67,8 +73,8 @@ class Bench(QObject):
         work.recording.close()
 
     def find_open(self, path: Path) -> Work | None:
-        """Return the open recording of a file, if it is open."""
-        return next((work for work in self.works if work.recording.path.resolve() == path.resolve()), None)
+        """Return the open recording that belongs in a file, if it is open."""
+        return next((work for work in self.works if work.home.resolve() == path.resolve()), None)
 
     def set_passage(self, window: Window) -> None:
         """Show another span in the Passage."""
@@ -169,31 +175,59 @@ class Bench(QObject):
         if work.state_of(finding) is not State.OPEN:
             self.said.emit(f"This finding is {work.state_of(finding).value} already.")
             return
-        work.history.push(Edit("keep as it is", kept=(finding.id,)), work.version)
-        self.findings_changed.emit()
-        self.version_changed.emit()
-        self.focus_neighbour(1)
-        self.said.emit("Kept as it is. Undo takes that back.")
+        if self.commit(work, Edit("keep as it is", kept=(finding.id,)), work.version):
+            self.focus_neighbour(1)
+            self.said.emit("Kept as it is. Undo takes that back.")
+
+    def commit(self, work: Work, edit: Edit, version: Version | None = None) -> Edit | None:
+        """Write an edit to the casebook and apply it; return it as it stands in the history.
+
+        None if it could not be written, or edits must wait: the reason has been told then, and nothing has changed.
+        """
+        if work.held:
+            self.failed.emit(work.held)
+            return None
+        try:
+            made = work.shelf.commit(work.history, edit, version)
+        except UmbrickError as error:
+            self.failed.emit(f"{error} The recording is as it was before.")
+            return None
+        self.tell_edited(work)
+        return made
+
+    def tell_edited(self, work: Work) -> None:
+        """Let the widgets know that a recording was edited."""
+        if work is self.work:
+            self.version_changed.emit()
+            self.findings_changed.emit()
+            self.focus_changed.emit()
 
     def undo(self) -> None:
         """Take back the last step."""
-        if self.work and (edit := self.work.history.undo()):
-            self._stepped(edit, "Undone")
+        if self.work:
+            self._step(self.work, self.work.shelf.undo, "Undone")
 
     def redo(self) -> None:
         """Bring back the step undone last."""
-        if self.work and (edit := self.work.history.redo()):
-            self._stepped(edit, "Done again")
+        if self.work:
+            self._step(self.work, self.work.shelf.redo, "Done again")
 
-    def _stepped(self, edit: Edit, what: str) -> None:
-        work = self.work
-        assert work is not None
-        rows = [row for decided in work.rows_of(edit).values() for row in decided[:2].tolist()]
+    def _step(self, work: Work, step: Callable[[History], Edit | None], what: str) -> None:
+        if work.held:
+            self.failed.emit(work.held)
+            return
+        before = work.history.now
+        try:
+            edit = step(work.history)
+        except UmbrickError as error:
+            self.failed.emit(f"{error} The recording is as it was before.")
+            return
+        if edit is None:
+            return
+        touched = findings_of(work.history, min(before, work.history.now))
+        rows = [row for name in touched if (row := work.table.rows.get(name)) is not None]
         if len(rows) == 1:
             self.focus(work.table.findings[rows[0]])
-        else:
-            self.focus_changed.emit()
-        self.version_changed.emit()
-        self.findings_changed.emit()
-        count = f" ({format_count(len(edit.mends), 'mend')})" if len(edit.mends) > 1 else ""
+        self.tell_edited(work)
+        count = f" ({format_count(len(edit.made), 'mend')})" if len(edit.made) > 1 else ""
         self.said.emit(f"{what}: {edit.title}{count}.")

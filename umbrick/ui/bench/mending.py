@@ -70,6 +70,7 @@ class Mending(QObject):
         self.offers: Offers | None = None
         self.job: Job | None = None
         self._offering: Job | None = None
+        self._writing: Job | None = None
         bench.focus_changed.connect(self._refresh)
         bench.version_changed.connect(self._refresh)
         bench.findings_changed.connect(self._refresh)
@@ -78,7 +79,7 @@ class Mending(QObject):
     def offer_in(self, work: Work) -> Offer | None:
         """Return the chosen candidate, if it has been computed and is one for a recording as it stands now."""
         offers = self.offers
-        return offers.current if offers and offers.version is work.version else None
+        return offers.current if offers and offers.version.key == work.version.key else None
 
     def choose(self, index: int) -> None:
         """Choose a candidate, counted from 0: strips and loop show it."""
@@ -95,34 +96,50 @@ class Mending(QObject):
         if offer is None:
             self._bench.said.emit("This candidate is still being computed.")
             return
-        work.peaks[offer.mended.version] = max(work.peak, offer.mended.peak)
-        self._push(work, Edit(f"{offers.method.name} at one place", offer.mended.mends), offer.mended)
-        self._bench.focus_neighbour(1)
+        mended = offer.mended
+        work.peaks[mended.version.key] = max(work.peak, mended.peak)
+        if self._bench.commit(work, mended.edit(f"{offers.method.name} at one place"), mended.version):
+            self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
+            self._bench.focus_neighbour(1)
 
     def mend_all(self, findings: Sequence[Finding]) -> None:
-        """Mend findings of one kind, each with its best candidate, as one step."""
+        """Mend findings of one kind, each with its best candidate, as one step; other edits wait meanwhile."""
         work = self._bench.work
         method = method_for(findings[0].kind) if findings else None
         if work is None or method is None or self.job is not None:
             return
         version, listing = work.version, work.listing()
 
-        def mend(job: Job) -> tuple[Edit, Mended]:
+        def mend(job: Job) -> Mended:
             places = [Place.of(finding) for finding in findings]
             damage = [Place.of(finding) for finding in listing.open_findings(findings[0].kind)]
             mended = apply_method(version, method, {}, places, damage, job.report, job.is_cancelled)
             work.measure_peak(mended.version)
-            edit = Edit(f"{method.name} {format_count(len(mended.mends), 'place')}", mended.mends)
-            work.rows_of(edit)
-            return edit, mended
+            return mended
 
-        self.job = self._bench.jobs.start(
-            f"mending {len(findings)}", mend, lambda done: self._all_mended(work, version, *done)
-        )
+        work.held = "Mending all alike is under way (Esc stops it); other edits wait."
+        self.job = self._bench.jobs.start(f"mending {len(findings)}", mend, lambda done: self._write(work, done))
         self.job.progressed.connect(self.progressed)
         self.job.failed.connect(self._bench.failed)
         self.job.cancelled.connect(lambda: self._bench.said.emit("Mending stopped; nothing was changed."))
-        self.job.ended.connect(self._ended)
+        self.job.ended.connect(lambda: self._ended(work))
+        self.changed.emit()
+
+    def _write(self, work: Work, mended: Mended) -> None:
+        """Put many mends on the disk, which may take a second, and apply them then."""
+        method = mended.mends[0].method
+        edit = work.history.admitted(mended.edit(f"{method} {format_count(len(mended.mends), 'place')}"))
+        self._writing = self._bench.jobs.start(
+            "writing the mends",
+            lambda _: work.shelf.write(work.history, edit, mended.version),
+            lambda stored: self._all_mended(work, *stored),
+        )
+        self._writing.failed.connect(self._bench.failed)
+        self._writing.ended.connect(lambda: self._written(work))
+
+    def _written(self, work: Work) -> None:
+        self._writing = None
+        work.held = ""
         self.changed.emit()
 
     def stop(self) -> None:
@@ -140,31 +157,21 @@ class Mending(QObject):
             return f"This finding is {state.value} already; undo to change that."
         if method_for(work.focus.kind) is None:
             return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
-        return "Mending all alike is under way." if self.job else ""
+        return work.held
 
-    def _all_mended(self, work: Work, version: Version, edit: Edit, mended: Mended) -> None:
-        if work.version is not version:
-            self._bench.failed.emit("The recording was changed while mending; nothing was applied. Mend all again.")
-            return
-        self._push(work, edit, mended)
+    def _all_mended(self, work: Work, edit: Edit, version: Version) -> None:
+        work.history.push(edit, version)
+        self._bench.tell_edited(work)
+        count = format_count(len(edit.made), "place")
         gain_db = work.fitting_gain_db
-        if gain_db < 0:
-            peak = format_db(amplitude_to_db(work.peak))
-            self._bench.said.emit(
-                f"Mended {format_count(len(mended.mends), 'place')}. Peaks reach {peak}; "
-                f"saving offers to lower all by {format_lowering(gain_db)}."
-            )
+        peak = format_db(amplitude_to_db(work.peak))
+        level = f" Peaks reach {peak}; saving offers to lower all by {format_lowering(gain_db)}." if gain_db < 0 else ""
+        self._bench.said.emit(f"Mended {count}.{level}")
 
-    def _push(self, work: Work, edit: Edit, mended: Mended) -> None:
-        work.push(edit, mended.version)
-        if work is self._bench.work:
-            self._bench.version_changed.emit()
-            self._bench.findings_changed.emit()
-            self._bench.focus_changed.emit()
-        self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
-
-    def _ended(self) -> None:
+    def _ended(self, work: Work) -> None:
         self.job = None
+        if self._writing is None:
+            work.held = ""
         self.changed.emit()
 
     def _refresh(self) -> None:
@@ -178,7 +185,7 @@ class Mending(QObject):
                 self.offers = None
                 self.offers_changed.emit()
             return
-        if self.offers and self.offers.finding is finding and self.offers.version is work.version:
+        if self.offers and self.offers.finding is finding and self.offers.version.key == work.version.key:
             return
         self._cancel_offering()
         offers = Offers(finding, work.version, method, [None] * len(method.candidates))

@@ -1,21 +1,26 @@
-"""Opening recordings: the file at once, its picture in the background."""
+"""Opening recordings and casebooks: the file at once, its picture in the background."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from umbrick.core.paths import cache_folder
+from umbrick.casebook.casebook import Casebook, is_casebook
+from umbrick.casebook.locating import Match
+from umbrick.casebook.shelf import Shelf
+from umbrick.core.errors import UmbrickError
 from umbrick.core.sound import pyramid as pyramids
-from umbrick.core.sound.decoded_source import DecodedSource
-from umbrick.core.sound.pyramid import Pyramid
-from umbrick.core.sound.recording import Recording, open_recording
-from umbrick.core.units import format_clock
+from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.keeping import CHECKED_AT_ONCE_BYTES, Keeping, opened
+from umbrick.ui.bench.loading import Astray, Loaded, load_file, load_shelf, relink, save_picture
+from umbrick.ui.bench.notice import Choice, Notice
+from umbrick.ui.bench.places import show_view
 from umbrick.ui.bench.work import Work
 
 SKETCH_COLUMNS = 1200
@@ -27,10 +32,13 @@ class Opening(QObject):
     opened = Signal(Path)
     progressed = Signal(float)
     """How far the picture of the current recording has come, from 0 to 1."""
+    find_wanted = Signal(object, str)
+    """The person wants to look for a missing file: ``relink_to(path)``, and the file's name."""
 
-    def __init__(self, bench: Bench) -> None:
+    def __init__(self, bench: Bench, keeping: Keeping) -> None:
         super().__init__(bench)
         self._bench = bench
+        self._keeping = keeping
         self._pictures: dict[int, Job] = {}
 
     def open(self, paths: list[Path], then: Callable[[], None] = lambda: None) -> None:
@@ -46,24 +54,109 @@ class Opening(QObject):
         if work := self._bench.find_open(path):
             self._bench.show_work(work)
             go_on()
-            return
-        job = self._bench.jobs.start(f"opening {path.name}", lambda _: _load(path), self._opened)
-        job.failed.connect(self._bench.failed)
-        job.ended.connect(go_on)
+        elif is_casebook(path):
+            self._open_casebook(path, go_on)
+        else:
+            self._load(f"opening {path.name}", lambda: load_file(path, self._keeping.casebook()), go_on)
 
     def close(self, work: Work) -> None:
-        """Take a recording off the bench, stopping what is being made of it."""
+        """Take a recording off the bench, stopping what is being made of it; its work stays in the casebook."""
+        try:
+            work.shelf.write_on_bench(False)
+        except UmbrickError as error:
+            self._bench.failed.emit(str(error))
+        self._drop(work)
+        if len(work.history.edits):
+            self._bench.said.emit(f"The work on {work.name} is kept; opening its file again brings it back.")
+
+    def close_all(self) -> None:
+        """Empty the bench; in the casebook everything stays as it is."""
+        self._keeping.write_views()
+        for work in list(self._bench.works):
+            self._drop(work)
+
+    def _drop(self, work: Work) -> None:
         if job := self._pictures.get(id(work)):
             job.cancel()
         self._bench.remove(work)
 
-    def _opened(self, loaded: tuple[Recording, Pyramid]) -> None:
-        recording, pyramid = loaded
-        work = Work(recording, pyramid)
+    def _load(self, title: str, load: Callable[[], Loaded | Astray], then: Callable[[], None]) -> None:
+        job = self._bench.jobs.start(title, lambda _: load(), self._loaded)
+        job.failed.connect(self._bench.failed)
+        job.ended.connect(then)
+
+    def _open_casebook(self, path: Path, then: Callable[[], None]) -> None:
+        path = path.absolute()
+        if self._keeping.path == path:
+            then()
+            return
+        job = self._bench.jobs.start(f"opening {path.name}", lambda _: opened(path), partial(self._shelves, then=then))
+        job.failed.connect(self._bench.failed)
+        job.failed.connect(lambda _: then())
+
+    def _shelves(self, found: tuple[Casebook, str], then: Callable[[], None]) -> None:
+        casebook, lost = found
+        self.close_all()
+        self._keeping.use(casebook)
+        if lost:
+            self._bench.failed.emit(lost)
+            self._bench.noticed.emit(Notice(lost))
+        if self._keeping.name:
+            self.opened.emit(casebook.path)
+        try:
+            shelves = [shelf for shelf in casebook.shelves() if shelf.is_on_bench()]
+        except UmbrickError as error:
+            self._bench.failed.emit(str(error))
+            shelves = []
+        self._check_behind(casebook)
+
+        def next_one() -> None:
+            if shelves:
+                shelf = shelves.pop(0)
+                self._load("opening a recording", lambda: load_shelf(shelf), next_one)
+            else:
+                self._bench.show_work(self._bench.works[0] if self._bench.works else None)
+                then()
+
+        next_one()
+
+    def _check_behind(self, casebook: Casebook) -> None:
+        """Check a large casebook while it is worked with; small ones have been checked before."""
+        if casebook.path.stat().st_size < CHECKED_AT_ONCE_BYTES:
+            return
+
+        def told(complaints: list[str]) -> None:
+            if complaints:
+                text = (
+                    f"The casebook {casebook.path.name} is damaged ({complaints[0]}). Save it under another name soon."
+                )
+                self._bench.noticed.emit(Notice(text))
+
+        self._bench.jobs.start("checking the casebook", lambda _: casebook.store.complaints(), told)
+
+    def _loaded(self, loaded: Loaded | Astray) -> None:
+        if isinstance(loaded, Astray):
+            self._tell_astray(loaded)
+            return
+        recording, pyramid = loaded.recording, loaded.pyramid
+        work = Work(recording, pyramid, loaded.shelf, loaded.history)
+        reference = loaded.reference
+        work.is_own = reference.is_own
+        if reference.home != reference.path:
+            work.home, work.home_stamp = reference.home, reference.home_stamp
+        work.saved = reference.saved or work.saved
+        work.sensitivity = dict(reference.sensitivity)
+        if loaded.surveyed:
+            work.survey, work.survey_count, work.table = loaded.surveyed
+        show_view(work, reference.view)
         self._bench.add(work)
-        self.opened.emit(recording.path)
-        if recording.damage:
+        self.opened.emit(work.home)
+        if loaded.lost:
+            self._bench.failed.emit(loaded.lost)
+            self._bench.noticed.emit(Notice(f"{work.home.name}: {loaded.lost}"))
+        elif recording.damage:
             self._bench.failed.emit(f"{recording.damage} The readable part is open.")
+        self._keeping.learn_identity(work)
         if pyramid.is_complete:
             self._measure_peak(work)
             return
@@ -72,7 +165,7 @@ class Opening(QObject):
             work.sketch = pyramids.sketch(recording.source, SKETCH_COLUMNS)
             job.came.emit(None)
             pyramids.build(pyramid, recording.source, job.report, job.is_cancelled)
-            _save_picture(recording, pyramid)
+            save_picture(recording, pyramid)
 
         job = self._bench.jobs.start(
             f"drawing {recording.path.name}", draw, lambda _: self._drawn(work), lambda _: self._grew(work, 0.0)
@@ -81,6 +174,40 @@ class Opening(QObject):
         job.progressed.connect(lambda share: self._grew(work, share))
         job.failed.connect(self._bench.failed)
         job.ended.connect(lambda: self._pictures.pop(id(work), None))
+
+    def _tell_astray(self, astray: Astray) -> None:
+        """Say that a recording's file is missing or another, and what can be done."""
+        shelf, reference = astray.shelf, astray.reference
+        name = reference.path.name
+
+        def relink_to(path: Path) -> None:
+            def load() -> Loaded | Astray:
+                relink(shelf, path)
+                return load_shelf(shelf)
+
+            self._load(f"opening {path.name}", load, lambda: None)
+
+        find = Choice("Find it…", lambda: self.find_wanted.emit(relink_to, name))
+        mends = format_count(reference.now, "step")
+        if astray.match is Match.MISSING:
+            text = f"{name} is not where it was ({reference.path.parent}). Its work ({mends}) is safe in the casebook."
+            self._bench.noticed.emit(Notice(text, (find,)))
+            return
+        trust = Choice("Open it all the same", lambda: self._trust(shelf))
+        text = f"{name} has changed since its mends ({mends}) were made: they may not fit it any more."
+        self._bench.noticed.emit(Notice(text, (Choice("Find the old file…", find.do), trust)))
+
+    def _trust(self, shelf: Shelf) -> None:
+        def load() -> Loaded:
+            loaded = load_shelf(shelf, trusting=True)
+            if isinstance(loaded, Astray):
+                raise UmbrickError(
+                    f"{loaded.reference.path.name} has another length or form now: the mends cannot be shown on it.",
+                    "They stay in the casebook.",
+                )
+            return loaded
+
+        self._load("opening a recording", load, lambda: None)
 
     def _grew(self, work: Work, share: float) -> None:
         if work is self._bench.work:
@@ -92,9 +219,9 @@ class Opening(QObject):
         self._measure_peak(work)
         if damage := work.recording.damage_found():
             self._bench.failed.emit(damage)
-        else:
+        elif not work.history.now:
             length = format_clock(work.frames, work.rate, 1)
-            self._bench.said.emit(f"{work.recording.path.name} is open, {length} long.")
+            self._bench.said.emit(f"{work.home.name} is open, {length} long.")
 
     def _measure_peak(self, work: Work) -> None:
         version = work.version
@@ -102,25 +229,3 @@ class Opening(QObject):
 
     def _peak_measured(self, _: Any) -> None:
         self._bench.version_changed.emit()
-
-
-def _load(path: Path) -> tuple[Recording, Pyramid]:
-    recording = open_recording(path.absolute(), cache_folder())
-    source = recording.source
-    saved = Pyramid.load(_picture_path(recording), source.frames, source.channels)
-    return recording, saved or Pyramid(source.frames, source.channels)
-
-
-def _picture_path(recording: Recording) -> Path:
-    return cache_folder() / "pyramids" / f"{recording.source.key}.npy"
-
-
-def _save_picture(recording: Recording, pyramid: Pyramid) -> None:
-    source = recording.source
-    is_whole = not (isinstance(source, DecodedSource) and source.missing_frames) and not recording.damage_found()
-    if not is_whole:
-        return
-    try:
-        pyramid.save(_picture_path(recording))
-    except OSError:
-        return  # a cache that cannot be kept is only made again next time

@@ -7,6 +7,8 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.casebook.locating import stat_of
+from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.saving import Saved, name_for_kept, over_message, save
 from umbrick.core.units import format_lowering
@@ -44,7 +46,7 @@ class Saving(QObject):
             return
         version = work.version
         source = work.recording.path
-        keep_as = name_for_kept(source) if replaces_source(work, order.path) else None
+        keep_as = name_for_kept(work.home) if replaces_source(work, order.path) else None
 
         def write(job: Job) -> Saved:
             work.recording.check_unchanged()
@@ -62,9 +64,15 @@ class Saving(QObject):
             )
 
         def done(saved: Saved) -> None:
-            work.saved = version
-            if keep_as:
-                work.recording.moved_to(keep_as)
+            try:
+                work.saved = version.key
+                work.shelf.write_saved(version.key)
+                if keep_as:
+                    work.recording.moved_to(keep_as)
+                    work.home_stamp = stat_of(work.home)
+                    work.shelf.write_place(keep_as, work.home, work.is_own)
+            except UmbrickError as error:
+                self._bench.failed.emit(str(error))
             self._bench.said.emit(_told(saved, order))
             self.saved.emit(saved)
 
@@ -87,7 +95,7 @@ class Saving(QObject):
 
 def replaces_source(work: Work, path: Path) -> bool:
     """Return whether a path is the recording's own file."""
-    return path.exists() and path.samefile(work.recording.path)
+    return path.exists() and path.samefile(work.home)
 
 
 def _told(saved: Saved, order: Order) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import CancelledError
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
@@ -60,6 +61,14 @@ class Surveying(QObject):
         if self.job:
             self.job.cancel()
 
+    def _keep(self, work: Work) -> None:
+        """Write the survey to the casebook, behind the work."""
+        if work.survey is None:
+            return
+        surveyed = Surveyed(work.survey, work.survey_count, work.table)
+        job = self._bench.jobs.start("keeping the survey", lambda _: work.shelf.write_survey(surveyed), lambda _: None)
+        job.failed.connect(self._bench.failed)
+
     def _take(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
         work.survey, work.table = found
         if work is self._bench.work:
@@ -67,12 +76,14 @@ class Surveying(QObject):
 
     def _finished(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
         self._take(work, found)
+        self._keep(work)
         count = len(work.listing().open_rows)
         self._bench.said.emit(
             f"Survey done: {format_count(count, 'open finding')}." if count else "Survey done: no faults found."
         )
 
     def _stopped(self, work: Work) -> None:
+        self._keep(work)
         frames = work.survey.frames if work.survey else 0
         self._bench.said.emit(f"Survey stopped at {format_clock(frames, work.rate, 0)}; what came is listed.")
 

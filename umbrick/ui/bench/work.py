@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from pathlib import Path
 
 import numpy as np
 
+from umbrick.casebook.locating import stat_of
+from umbrick.casebook.shelf import Shelf
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.sound.pyramid import Extent, Pyramid
 from umbrick.core.sound.recording import Recording
 from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding, State
 from umbrick.core.survey.survey import Measures, Survey
-from umbrick.core.survey.table import FindingTable, Integers
-from umbrick.core.timeline.history import Edit, History
+from umbrick.core.survey.table import FindingTable
+from umbrick.core.timeline.history import History
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
-from umbrick.ui.bench.listing import CODES, Listing
+from umbrick.ui.bench.decisions import Decisions
+from umbrick.ui.bench.listing import Listing
 
 PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96
@@ -28,8 +32,18 @@ class Work:
 
     recording: Recording
     pyramid: Pyramid
-    history: History = field(init=False)
+    shelf: Shelf
+    """Its place in the casebook."""
+    history: History
     columns: Columns = field(init=False)
+    home: Path = field(init=False)
+    """The file it belongs in: its own, until the old one is kept elsewhere."""
+    home_stamp: tuple[int, int] = field(init=False)
+    """Size and time of that file when it was last opened or written by this program."""
+    is_own: bool = True
+    """Whether the person opened that file on this machine, so that it may be replaced."""
+    held: str = ""
+    """Why edits must wait, or nothing."""
     sketch: Extent | None = None
     """A first coarse picture, drawn where the pyramid has not come to yet."""
     survey: Survey | None = None
@@ -43,19 +57,27 @@ class Work:
     """The channel the Loupe shows."""
     passage: Window = field(init=False)
     loupe: Window = field(init=False)
-    saved: Version | None = None
-    peaks: dict[Version, float] = field(default_factory=dict)
+    saved: str = field(init=False)
+    """Key of the version that a file holds."""
+    peaks: dict[str, float] = field(default_factory=dict)
+    """The highest sample of versions, by their keys."""
+    _decisions: Decisions | None = None
     _listing: tuple[tuple[object, ...], Listing] | None = None
     _measures: tuple[tuple[object, ...], Measures] | None = None
-    _rows_of_edits: dict[int, tuple[Edit, FindingTable, dict[State, Integers]]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.history = History(Version.of(self.recording.source))
         self.columns = Columns({self.recording.source.key: self.pyramid})
+        self.home = self.recording.path
+        self.home_stamp = stat_of(self.home)
         frames = self.frames
         self.passage = Window(0, min(frames, PASSAGE_SECONDS * self.rate)).within(frames)
         self.loupe = Window(0, LOUPE_FRAMES).within(frames)
-        self.saved = self.history.original
+        self.saved = self.history.original.key
+
+    @property
+    def name(self) -> str:
+        """The name of the file it belongs in, without its ending."""
+        return self.home.stem
 
     @property
     def rate(self) -> int:
@@ -80,16 +102,15 @@ class Work:
     @property
     def has_unsaved_mends(self) -> bool:
         """Whether there are mends that no file holds yet."""
-        return self.version is not self.saved
+        return self.version.key != self.saved
 
     def listing(self) -> Listing:
         """Return the findings as listed now; the same object until something about them changes."""
         key = (self.table, tuple(sorted(self.sensitivity.items())), self.history.latest)
         if self._listing is None or not _same(self._listing[0], key):
-            codes = np.zeros(len(self.table.findings), np.int8)
-            for edit in self.history.edits:
-                for state, rows in self.rows_of(edit).items():
-                    codes[rows] = CODES[state]
+            if self._decisions is None or self._decisions.table is not self.table:
+                self._decisions = Decisions(self.table)
+            codes = self._decisions.codes(self.history)
             self._listing = key, Listing.of(self.table, self.sensitivity, codes)
         return self._listing[1]
 
@@ -101,22 +122,6 @@ class Work:
         if self._measures is None or not _same(self._measures[0], key):
             self._measures = key, self.survey.measures(self.sensitivity)
         return self._measures[1]
-
-    def rows_of(self, edit: Edit) -> dict[State, Integers]:
-        """Return the rows of the table that an edit decided about; remembered, so that it can be worked out ahead."""
-        held = self._rows_of_edits.get(id(edit))
-        if held is None or held[0] is not edit or held[1] is not self.table:
-            ids = {
-                State.MENDED: [finding_id for mend in edit.mends for finding_id in mend.finding_ids],
-                State.KEPT: edit.kept,
-            }
-            table = self.table
-            rows = {
-                state: np.array([table.rows[name] for name in names if name in table.rows], np.int64)
-                for state, names in ids.items()
-            }
-            held = self._rows_of_edits[id(edit)] = edit, table, rows
-        return held[2]
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""
@@ -136,10 +141,6 @@ class Work:
         new = (f for f in survey.table.findings if (f.kind, f.start, f.stop, f.channels) not in again)
         return FindingTable.of([*decided, *new])
 
-    def push(self, edit: Edit, version: Version) -> None:
-        """Make a new version the current one."""
-        self.history.push(edit, version)
-
     def measure_peak(self, version: Version) -> float:
         """Return the highest absolute sample of a version, and remember it; may read the file, so not for the window.
 
@@ -149,13 +150,13 @@ class Work:
         if version.frames:
             extent = self.columns.measure(version, 0, version.frames, 1)
             peak = max(0.0, float(extent.high.max()), -float(extent.low.min()))
-        self.peaks[version] = peak
+        self.peaks[version.key] = peak
         return peak
 
     @property
     def peak(self) -> float:
         """Highest absolute sample of the current version, as last measured; full scale until then."""
-        return self.peaks.get(self.version, 1.0)
+        return self.peaks.get(self.version.key, 1.0)
 
     @property
     def fitting_gain_db(self) -> float:

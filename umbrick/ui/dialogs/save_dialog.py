@@ -41,7 +41,7 @@ class SaveDialog(QDialog):
         self._order: Order | None = None
         self.setWindowTitle("Save a copy")
         self.setMinimumWidth(560)
-        source = work.recording.path
+        source = work.home
         self.path = QLineEdit(str(_free_name(source)))
         self.path.setAccessibleName("File")
         browse = QPushButton("Choose…")
@@ -152,8 +152,8 @@ class SaveDialog(QDialog):
         path = Path(self.path.text())
         if chosen and path.suffix.lower() not in _FLOAT_SUFFIXES:
             self.path.setText(str(_free(path.with_suffix(".wav"))))
-        elif not chosen and path.suffix == ".wav" and self._work.recording.path.suffix != ".wav":
-            self.path.setText(str(_free(path.with_suffix(self._work.recording.path.suffix))))
+        elif not chosen and path.suffix == ".wav" and self._work.home.suffix != ".wav":
+            self.path.setText(str(_free(path.with_suffix(self._work.home.suffix))))
 
     def _refresh(self) -> None:
         try:

@@ -159,7 +159,7 @@ class Header(QWidget):
     def _refresh(self) -> None:
         self.recordings.clear()
         for work in self._bench.works:
-            self.recordings.addItem(work.recording.name)
+            self.recordings.addItem(work.name)
         self.recordings.setEnabled(bool(self._bench.works))
         work = self._bench.work
         for button in self.hear_buttons.values():
@@ -171,12 +171,12 @@ class Header(QWidget):
         self.recordings.setCurrentIndex(self._bench.works.index(work))
         channels = {1: "mono", 2: "stereo"}.get(work.channels, f"{work.channels} channels")
         length = format_clock(work.frames, work.rate, 1)
-        self.recordings.setToolTip(str(work.recording.path))
+        self.recordings.setToolTip(str(work.home))
         self.form.setText(f"{work.rate / 1000:g} kHz · {work.recording.format.name} · {channels} · {length}")
 
     def _refresh_names(self) -> None:
         for index, work in enumerate(self._bench.works):
-            self.recordings.setItemText(index, work.recording.name + (" *" if work.has_unsaved_mends else ""))
+            self.recordings.setItemText(index, work.name + (" *" if work.has_unsaved_mends else ""))
 
     def _refresh_hearing(self) -> None:
         self.hear_buttons[self._listening.hearing].setChecked(True)

@@ -178,7 +178,7 @@ class Treatment(QWidget):
             self.what.setText("Nothing is open.")
             self.detail.setText("")
         elif finding is None:
-            self.what.setText(emphasised(work.recording.path.name))
+            self.what.setText(emphasised(work.home.name))
             listing = work.listing()
             if work.survey is None:
                 self.detail.setText(

@@ -1,0 +1,49 @@
+"""Where one was looking in a recording, as plain values for the casebook."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from umbrick.core.view.window import Window
+from umbrick.ui.bench.work import Work
+
+
+def view_of(work: Work) -> dict[str, Any]:
+    """Return where one is looking."""
+    return {
+        "cursor": work.cursor,
+        "selection": list(work.selection) if work.selection else None,
+        "channel": work.channel,
+        "passage": [work.passage.start, work.passage.stop],
+        "loupe": [work.loupe.start, work.loupe.stop],
+        "focus": work.focus.id if work.focus else None,
+    }
+
+
+def show_view(work: Work, view: dict[str, Any]) -> None:
+    """Look where one was looking; what makes no sense is left as it is."""
+    frames = work.frames
+    if _is_place(cursor := view.get("cursor"), frames):
+        work.cursor = int(cursor)
+    if _is_place(channel := view.get("channel"), work.channels - 1):
+        work.channel = int(channel)
+    if (span := _span(view.get("selection"), frames)) and span[0] < span[1]:
+        work.selection = int(span[0]), int(span[1])
+    if (span := _span(view.get("passage"), frames)) and span[1] - span[0] >= 1:
+        work.passage = Window(*span).within(frames)
+    if (span := _span(view.get("loupe"), frames)) and span[1] - span[0] >= 1:
+        work.loupe = Window(*span).within(frames)
+    row = work.table.rows.get(str(view.get("focus")))
+    work.focus = work.table.findings[row] if row is not None else None
+
+
+def _is_place(value: Any, limit: int) -> bool:
+    return isinstance(value, int | float) and math.isfinite(value) and 0 <= value <= limit
+
+
+def _span(value: Any, frames: int) -> tuple[float, float] | None:
+    if not isinstance(value, list) or len(value) != 2 or not all(isinstance(part, int | float) for part in value):
+        return None
+    start, stop = value
+    return (start, stop) if -frames <= start < stop <= 2 * frames else None
