@@ -12,7 +12,8 @@ from umbrick.ui.window import BenchWindow
 
 KEYS = {"Enter": Qt.Key.Key_Return, "Space": Qt.Key.Key_Space, "Esc": Qt.Key.Key_Escape, "Left": Qt.Key.Key_Left,
         "Right": Qt.Key.Key_Right, "Home": Qt.Key.Key_Home, "End": Qt.Key.Key_End, "+": Qt.Key.Key_Plus,
-        "-": Qt.Key.Key_Minus, "PgDown": Qt.Key.Key_PageDown, "PgUp": Qt.Key.Key_PageUp}  # fmt: skip
+        "-": Qt.Key.Key_Minus, "Del": Qt.Key.Key_Delete,
+        "Backspace": Qt.Key.Key_Backspace, "PgDown": Qt.Key.Key_PageDown, "PgUp": Qt.Key.Key_PageUp}  # fmt: skip
 MODIFIERS = {"Ctrl": Qt.KeyboardModifier.ControlModifier, "Shift": Qt.KeyboardModifier.ShiftModifier}
 
 

@@ -9,6 +9,7 @@ from umbrick.core.mend.registry import METHODS
 from umbrick.core.survey.finding import State
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.saving import Saving
@@ -32,6 +33,9 @@ class Dialogs(Protocol):
     def show_about(self) -> None: ...
     def toggle_docket(self) -> None: ...
     def toggle_treatment(self) -> None: ...
+    def toggle_ledger(self) -> None: ...
+    def is_ledger_open(self) -> bool: ...
+    def ask_settings(self) -> None: ...
     def toggle_dusk(self) -> None: ...
     def is_dusk(self) -> bool: ...
     def stop_jobs(self) -> None: ...
@@ -42,6 +46,7 @@ def command_table(
     bench: Bench,
     surveying: Surveying,
     mending: Mending,
+    lifting: Lifting,
     listening: Listening,
     saving: Saving,
     viewing: Viewing,
@@ -66,6 +71,12 @@ def command_table(
             return "Choose a finding first (N goes to the next)."
         state = work.state_of(work.focus)
         return "" if state is State.OPEN else f"This finding is {state.value} already."
+
+    def nothing_chosen() -> str:
+        return nothing_open() or ("" if lifting.chosen else "Choose mends in the ledger first (F6).")
+
+    def not_restorable() -> str:
+        return no_selection() or ("" if bench.work and bench.work.history.mends else "Nothing has been changed yet.")
 
     def nothing_to_undo() -> str:
         return "" if bench.work and bench.work.history.undo_title else "There is nothing to undo."
@@ -161,6 +172,14 @@ def command_table(
         Command("undo", "&Edit", "Undo", "Take back the last step", bench.undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2"),
         Command("redo", "&Edit", "Do again", "Bring back what was undone", bench.redo, ("Ctrl+Shift+Z",),
                 nothing_to_redo, icon="redo-2"),
+        Command("restore", "&Edit", "Restore the original here", "Bring back the original in the selection",
+                lifting.restore_selection, ("Ctrl+Backspace",), not_restorable, separated=True),
+        Command("switch", "&Edit", "Switch the chosen mends", "Switch the mends chosen in the ledger off, or on again",
+                lifting.switch, ("X",), nothing_chosen),
+        Command("settings", "&Edit", "Settings of the chosen mend…", "Compute the mend chosen in the ledger again, with other settings",
+                dialogs.ask_settings, ("E",), lifting.reason_not_to_change),
+        Command("lift_off", "&Edit", "Lift off the chosen mends", "Take the mends chosen in the ledger out, as if they had never been made",
+                lifting.lift_off, ("Del",), nothing_chosen),
         Command("clear", "&Edit", "Clear the selection", "Select nothing", lambda: bench.select(0, 0), ("Ctrl+D",),
                 no_selection, separated=True),
         Command("zoom_in", "&View", "Passage: closer", "Zoom the Passage in about the cursor",
@@ -190,7 +209,9 @@ def command_table(
                 lambda: bench.step_cursor(-10), ("Shift+Left",), nothing_open),
         Command("step_right_10", "&View", "Cursor ten samples on", "Move the cursor by ten samples",
                 lambda: bench.step_cursor(10), ("Shift+Right",), nothing_open),
-        Command("docket", "&View", "Docket", "Show or hide the docket", dialogs.toggle_docket, ("F7",), separated=True),
+        Command("ledger", "&View", "Ledger", "Open or shut the list of all mends", dialogs.toggle_ledger, ("F6",),
+                nothing_open, dialogs.is_ledger_open, separated=True),
+        Command("docket", "&View", "Docket", "Show or hide the docket", dialogs.toggle_docket, ("F7",)),
         Command("treatment", "&View", "Treatment", "Show or hide the treatment panel", dialogs.toggle_treatment, ("F8",)),
         Command("dusk", "&View", "Dusk", "Dark colours for a dark room", dialogs.toggle_dusk, ("F9",),
                 checked=dialogs.is_dusk),

@@ -181,6 +181,12 @@ QLabel[role="faint"] {{ color: {faint}; font-size: 12px; }}
 QLabel[role="note"] {{
   background: {raised}; border: 1px solid {rule}; border-radius: 4px; padding: 8px; font-size: 12px;
 }}
+QPushButton[role="plain"] {{ background: transparent; border: 1px solid transparent; padding: 1px 4px; }}
+QPushButton[role="plain"]:hover, QPushButton[role="plain"]:focus {{ border-color: {mended}; }}
+QPushButton[role="plain"]:checked {{ color: {ink}; background: {raised}; border-color: {rule}; }}
+QTableView[role="ledger"] {{ selection-background-color: {selection}; selection-color: {ink}; }}
+QTableView[role="ledger"]::item {{ padding: 0 4px; border: none; }}
+QTableView[role="ledger"]::item:selected {{ background: {raised}; color: {ink}; }}
 QWidget[role="notice"] {{ background: {raised}; border-bottom: 1px solid {rule}; }}
 QWidget[role="notice"] QLabel {{ border: none; }}
 QFrame[role="rule"] {{ background: {rule}; max-height: 1px; border: none; }}

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 from umbrick import __version__
 from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
+from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.formats import READABLE_SUFFIXES
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output
@@ -31,6 +32,7 @@ from umbrick.ui import settings
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.keeping import Keeping
+from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
@@ -43,9 +45,11 @@ from umbrick.ui.commands import Actions
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
+from umbrick.ui.dialogs.settings_dialog import SettingsDialog
 from umbrick.ui.icons import icon
 from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
+from umbrick.ui.panels.ledger import Ledger
 from umbrick.ui.panels.notice_bar import NoticeBar
 from umbrick.ui.panels.status import StatusLine
 from umbrick.ui.panels.treatment import Treatment
@@ -73,10 +77,14 @@ class BenchWindow(QMainWindow):
         self.opening = Opening(self.bench, self.keeping)
         self.surveying = Surveying(self.bench)
         self.mending = Mending(self.bench)
+        self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
         self.listening = Listening(self.bench, self.mending, output)
         self.viewing = Viewing(self.bench, self.mending, self.listening)
-        table = command_table(self.bench, self.surveying, self.mending, self.listening, self.saving, self.viewing, self)
+        self._ledger_is_open = False
+        table = command_table(
+            self.bench, self.surveying, self.mending, self.lifting, self.listening, self.saving, self.viewing, self
+        )
         self.actions_ = Actions(table, self)
         self.actions_.fill(self.menuBar())
         self._add_recent_menu()
@@ -94,7 +102,16 @@ class BenchWindow(QMainWindow):
         )
         self.header = Header(self.bench, self.listening, self.actions_.actions)
         self.notices = NoticeBar(self.bench)
-        self.status = StatusLine(self.bench, self.viewing, self.listening)
+        self.ledger = Ledger(
+            self.bench,
+            self.lifting,
+            {
+                "switch": self._button("switch", "Switch  X"),
+                "settings": self._button("settings", "Settings…  E"),
+                "lift_off": self._button("lift_off", "Lift off  Del"),
+            },
+        )
+        self.status = StatusLine(self.bench, self.viewing, self.listening, self._button("ledger", "Ledger"))
         self.status.stop.clicked.connect(self.stop_jobs)
         self._lay_out()
         self._connect()
@@ -142,7 +159,13 @@ class BenchWindow(QMainWindow):
         self._splitter.setStretchFactor(1, 1)
         self.docket.setMinimumWidth(200)
         self.treatment.setMinimumWidth(230)
-        for splitter in (self._splitter, self._strip_splitter):
+        self._drawer = QSplitter(Qt.Orientation.Vertical)
+        self._drawer.addWidget(self._splitter)
+        self._drawer.addWidget(self.ledger)
+        self._drawer.setStretchFactor(0, 1)
+        self._drawer.setSizes([600, 180])
+        self.ledger.setMinimumHeight(110)
+        for splitter in (self._splitter, self._strip_splitter, self._drawer):
             splitter.setHandleWidth(1)
             splitter.setChildrenCollapsible(False)
         central = QWidget()
@@ -150,7 +173,7 @@ class BenchWindow(QMainWindow):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.header)
-        layout.addWidget(self._splitter, 1)
+        layout.addWidget(self._drawer, 1)
         layout.addWidget(self.status)
         self.setCentralWidget(central)
 
@@ -192,6 +215,7 @@ class BenchWindow(QMainWindow):
             self.surveying.changed,
             self.mending.changed,
             self.mending.offers_changed,
+            self.lifting.changed,
             self.listening.changed,
             self.saving.changed,
         ):
@@ -243,9 +267,12 @@ class BenchWindow(QMainWindow):
             ("geometry", self.restoreGeometry),
             ("sides", self._splitter.restoreState),
             ("strips", self._strip_splitter.restoreState),
+            ("drawer", self._drawer.restoreState),
         ):
             if (value := remembered.value(key)) is not None:
                 restore(value)
+        self._ledger_is_open = str(remembered.value("ledger", "false")) == "true"
+        self.ledger.setVisible(self._ledger_is_open)
         self.theme = themes.THEMES.get(str(remembered.value("theme", "daylight")), themes.DAYLIGHT)
 
     def _store(self) -> None:
@@ -253,6 +280,8 @@ class BenchWindow(QMainWindow):
         store.setValue("geometry", self.saveGeometry())
         store.setValue("sides", self._splitter.saveState())
         store.setValue("strips", self._strip_splitter.saveState())
+        store.setValue("drawer", self._drawer.saveState())
+        store.setValue("ledger", self._ledger_is_open)
         store.setValue("theme", self.theme.name)
 
     # What commands ask of the window.
@@ -298,10 +327,12 @@ class BenchWindow(QMainWindow):
             options=QFileDialog.Option.DontConfirmOverwrite,
         )
         if path:
-            named = Path(path)
-            self.keeping.save_as(
-                named if named.suffix == SUFFIX else named.with_name(named.name + SUFFIX), lambda new: self.open([new])
-            )
+            self.name_casebook(Path(path))
+
+    def name_casebook(self, path: Path) -> None:
+        """Write the casebook under a name, and go on in it."""
+        named = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+        self.keeping.save_as(named, lambda new: self.open([new]))
 
     def offer_work_left(self, found: list[Left]) -> None:
         """Offer unnamed work of earlier starts back."""
@@ -356,6 +387,23 @@ class BenchWindow(QMainWindow):
         """Show or hide the docket."""
         self.docket.setVisible(self.docket.isHidden())
 
+    def toggle_ledger(self) -> None:
+        """Open or shut the ledger."""
+        self._ledger_is_open = not self._ledger_is_open
+        self.ledger.setVisible(self._ledger_is_open)
+        (self.ledger.list if self._ledger_is_open else self.strips[1]).setFocus()
+
+    def is_ledger_open(self) -> bool:
+        """Whether the ledger is open."""
+        return self._ledger_is_open
+
+    def ask_settings(self) -> None:
+        """Ask for other settings of the chosen mend, and compute it again."""
+        mend = self.lifting.entries()[0].mend
+        dialog = SettingsDialog(method_named(mend.method), mend.parameters, self)
+        if dialog.exec():
+            self.lifting.make_again(dialog.settings)
+
     def toggle_treatment(self) -> None:
         """Show or hide the treatment panel."""
         self.treatment.setVisible(self.treatment.isHidden())
@@ -371,14 +419,14 @@ class BenchWindow(QMainWindow):
 
     def stop_jobs(self) -> None:
         """Stop the survey, the mending or the saving that is under way."""
-        for working in (self.surveying, self.mending, self.saving):
+        for working in (self.surveying, self.mending, self.lifting, self.saving):
             working.stop()
 
     def job_title(self) -> str:
         """Return what is under way, or nothing."""
         if self.surveying.job:
             return "Surveying"
-        if self.mending.job:
+        if self.mending.job or self.lifting.job:
             return "Mending"
         return "Saving" if self.saving.job else ""
 

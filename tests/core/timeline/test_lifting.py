@@ -14,8 +14,8 @@ from umbrick.core.timeline.lifting import (
     StandsOnError,
     lift_off,
     made_again,
-    place_of,
     restore_here,
+    span_of,
     standing_on,
     switch_off,
     switch_on,
@@ -36,7 +36,9 @@ def patch(values):
 
 
 def mend(change, name="bridge"):
-    return Edit(name, (change,), (Mend(name, 0, 1, (0,), {}),), ((0, len(change)),))
+    start, stop = int(change.starts[0]), int(change.stops[-1])
+    made = Mend(name, start, stop, (0,), {}, time_shift=change.time_shift)
+    return Edit(name, (change,), (made,), ((0, len(change)),))
 
 
 class Swap:
@@ -200,9 +202,9 @@ def test_a_mend_that_is_stood_on_says_by_which(history):
 
 def test_a_mend_is_found_where_later_edits_have_moved_it(history):
     history.push(mend(insert(history.current, 0, patch([7, 7, 7]))))
-    assert place_of(history.current, history.entry("m3")) == (10, 12)
-    assert place_of(history.current, history.entry("m2")) == (23, 23)
-    assert place_of(history.current, history.entry("m1")) is None
+    assert span_of(history.current, history.entry("m3")) == (10, 12)
+    assert span_of(history.current, history.entry("m2")) == (23, 23)
+    assert span_of(history.current, history.entry("m1")) is None
 
 
 def test_doing_a_mend_again_replaces_it_and_is_one_step(history):

@@ -174,6 +174,11 @@ class History:
         return tuple(entry.mend for entry in self.ledger if entry.is_on)
 
     @property
+    def timing_debt(self) -> int:
+        """By how many frames the end of the recording has moved against the original."""
+        return self.current.frames - self.original.frames
+
+    @property
     def undo_title(self) -> str | None:
         """What undo would take back, or None."""
         return self._edits[self._now - 1].title if self._now else None
@@ -186,6 +191,10 @@ class History:
     def entry(self, mend_id: str) -> Entry:
         """Return a mend's line in the ledger; KeyError if it was lifted off or never made."""
         return self._entries[mend_id]
+
+    def has_entry(self, mend_id: str) -> bool:
+        """Whether a mend is in the ledger."""
+        return mend_id in self._entries
 
     def admitted(self, edit: Edit) -> Edit:
         """Return the edit as it will stand in the history: with the time, and with ids for its new mends."""

@@ -40,13 +40,20 @@ class Rebuilt(NamedTuple):
     mend: Mend
 
 
-def place_of(version: Version, entry: Entry) -> tuple[int, int] | None:
-    """Return the span of the version in which a mend acts, or None if it no longer stands there as it was made."""
-    starts = _located(version, entry, entry.change.inserted, entry.change.removed)
-    if starts is None or not len(starts):
+def span_of(version: Version, entry: Entry) -> tuple[int, int] | None:
+    """Return the span that a mend was asked for, where it is in a version now.
+
+    None if what it put there (or, while it is switched off, what it replaced) no longer stands there as it was.
+    """
+    sides = entry.change.inserted, entry.change.removed
+    starts = _located(version, entry, *(sides if entry.is_on else sides[::-1]))
+    if starts is None:
         return None
-    lengths = entry.change.inserted.frames[entry.first : entry.last]
-    return int(starts.min()), int((starts + lengths).max())
+    mend = entry.mend
+    moved = int(starts[0] - entry.change.starts[entry.first]) if len(starts) else 0
+    length = mend.stop - mend.start + (mend.time_shift if entry.is_on else 0)
+    start = min(max(0, mend.start + moved), version.frames)
+    return start, min(version.frames, start + max(0, length))
 
 
 def switch_off(history: History, mend_ids: Iterable[str]) -> Edit:

@@ -10,7 +10,10 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QS
 from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_integer, format_length
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.notice import Notice
+from umbrick.ui.bench.timing import debt_explained, debt_of
 from umbrick.ui.bench.viewing import Pointed, Viewing
+from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.theme import emphasised
 
 _ESTIMATE_AFTER_SECONDS = 1.0
@@ -23,7 +26,7 @@ def _roughly(seconds: float) -> str:
 class StatusLine(QWidget):
     """One line at the bottom; failures stay, in the colour for faults, until something else is said."""
 
-    def __init__(self, bench: Bench, viewing: Viewing, listening: Listening) -> None:
+    def __init__(self, bench: Bench, viewing: Viewing, listening: Listening, ledger_button: QPushButton) -> None:
         super().__init__()
         self._bench = bench
         self._listening = listening
@@ -42,14 +45,25 @@ class StatusLine(QWidget):
             label.setProperty("role", "faint")
         self.place.setMinimumWidth(250)
         self.place.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.debt = QPushButton()
+        self.debt.setProperty("role", "plain")
+        self.debt.setToolTip("By how much the end of the recording has moved against the original. Click to see why.")
+        keep_keys(self.debt)
+        self.debt.clicked.connect(self._explain_debt)
         layout = QHBoxLayout(self)
-        layout.setContentsMargins(16, 4, 16, 4)
-        layout.setSpacing(16)
+        layout.setContentsMargins(12, 4, 16, 4)
+        layout.setSpacing(12)
+        layout.addWidget(ledger_button)
+        layout.addWidget(self.debt)
         layout.addWidget(self.message, 1)
         for widget in (self.job, self.progress, self.stop, self.selection, self.place, self.output):
             layout.addWidget(widget)
         bench.said.connect(lambda text: self.say(text, wrong=False))
         bench.failed.connect(lambda text: self.say(text, wrong=True))
+        ledger_button.setProperty("role", "plain")
+        self._ledger_button = ledger_button
+        bench.version_changed.connect(self._refresh_ledger)
+        bench.recording_changed.connect(self._refresh_ledger)
         bench.place_changed.connect(self._refresh)
         bench.recording_changed.connect(self._refresh)
         viewing.pointed.connect(self._point)
@@ -59,6 +73,7 @@ class StatusLine(QWidget):
         self._job_began = 0.0
         self.show_job("")
         self._refresh()
+        self._refresh_ledger()
 
     def say(self, text: str, wrong: bool) -> None:
         """Show a sentence."""
@@ -82,6 +97,18 @@ class StatusLine(QWidget):
         spent = time.monotonic() - self._job_began
         if share > 0 and spent > _ESTIMATE_AFTER_SECONDS:
             self.job.setText(f"{self._job_title} · about {_roughly(spent * (1 - share) / share)} left")
+
+    def _refresh_ledger(self) -> None:
+        work = self._bench.work
+        for button in (self._ledger_button, self.debt):
+            button.setVisible(work is not None)
+        if work:
+            self._ledger_button.setText(f"Ledger  F6 · {format_count(len(work.history.mends), 'mend')}")
+            self.debt.setText(f"Timing debt {debt_of(work)}")
+
+    def _explain_debt(self) -> None:
+        if work := self._bench.work:
+            self._bench.noticed.emit(Notice(debt_explained(work)))
 
     def _point(self, place: Pointed | None) -> None:
         self._pointed = place

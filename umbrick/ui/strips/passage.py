@@ -21,6 +21,7 @@ from umbrick.ui import theme as themes
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
+from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
 
@@ -36,6 +37,7 @@ class PassageStrip(Strip):
 
     def __init__(self, viewing: Viewing) -> None:
         super().__init__(viewing)
+        self.provenance = ProvenanceRow()
         self.setMinimumHeight(TITLE_HEIGHT + RAIL_HEIGHT + RULER_HEIGHT + 60)
 
     def window_of(self, work: Work) -> Window:
@@ -53,7 +55,10 @@ class PassageStrip(Strip):
     def content_rect(self) -> QRectF:
         """Return where the waveform is."""
         top = TITLE_HEIGHT + RAIL_HEIGHT
-        return QRectF(0, top, self.width(), max(8, self.height() - top - RULER_HEIGHT))
+        return QRectF(0, top, self.width(), max(8, self.height() - top - RULER_HEIGHT - ROW_HEIGHT - 4))
+
+    def _provenance_top(self) -> float:
+        return self.content_rect().bottom() + 3
 
     def _key(self, work: Work) -> Any:
         return (
@@ -88,7 +93,8 @@ class PassageStrip(Strip):
         self._draw_selection(painter, work, rect)
         self._draw_cursor(painter, work, QRectF(rect.x(), TITLE_HEIGHT, rect.width(), rect.bottom() - TITLE_HEIGHT))
         self._draw_loupe_frame(painter, work, rect)
-        self._draw_ruler(painter, work, rect)
+        self.provenance.draw(painter, work, work.passage, self._provenance_top(), self.width(), self._theme)
+        self._draw_ruler(painter, work)
 
     def _lanes(self, work: Work, rect: QRectF) -> list[QRectF]:
         height = int(rect.height() / work.channels)
@@ -149,6 +155,12 @@ class PassageStrip(Strip):
             color = self._theme.family(family) if is_open else self._theme.color("mended")
             draw_glyph(painter, family, QPointF(x[index], TITLE_HEIGHT + RAIL_HEIGHT / 2), _GLYPH, color, is_open)
 
+    def _tip_at(self, work: Work, position: QPointF) -> str:
+        if abs(position.y() - self._provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
+            return ""
+        per_pixel = self.window_of(work).length / max(1, self.width())
+        return self.provenance.text_at(work, self.frame_at(position.x()), per_pixel)
+
     def _shown(self, work: Work) -> Sequence[Finding]:
         return work.listing().within(work.passage.start, work.passage.stop)
 
@@ -169,9 +181,9 @@ class PassageStrip(Strip):
         left, right = self.x_of(work.loupe.start), self.x_of(work.loupe.stop)
         painter.fillRect(QRectF(left, rect.bottom() - 1, max(3.0, right - left), 3), self._theme.color("mended"))
 
-    def _draw_ruler(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+    def _draw_ruler(self, painter: QPainter, work: Work) -> None:
         painter.setFont(themes.font(11))
-        y = rect.bottom()
+        y = self.height() - RULER_HEIGHT
         painter.setPen(QPen(self._theme.color("rule"), 1))
         painter.drawLine(QPointF(0, y + 0.5), QPointF(self.width(), y + 0.5))
         for tick in time_ticks(work.passage, work.rate, self.width()):

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer
-from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
+from PySide6.QtGui import QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.window import Window
@@ -189,6 +189,21 @@ class Strip(QWidget):
             painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
 
     # Pointer.
+
+    def event(self, event: QEvent) -> bool:
+        """Explain what is under the pointer, where something needs words."""
+        if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent) and self._work:
+            if text := self._tip_at(self._work, QPointF(event.pos())):
+                QToolTip.showText(event.globalPos(), text, self)
+            else:
+                QToolTip.hideText()
+                event.ignore()
+            return True
+        return super().event(event)
+
+    def _tip_at(self, work: Work, position: QPointF) -> str:
+        """Return what a tooltip says at a place, or nothing."""
+        return ""
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Scroll; with Ctrl, zoom about the pointer."""

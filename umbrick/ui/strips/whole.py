@@ -18,11 +18,12 @@ from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
 from umbrick.ui.bench.listing import CODES
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
+from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
 
 _ROW = 5
-_FOOT = len(Family) * _ROW + 12
+_FOOT = len(Family) * _ROW + ROW_HEIGHT + 9
 _EDGE = 5
 
 _Ticks = tuple[Family, bool, list[int]]
@@ -37,7 +38,7 @@ class WholeStrip(Strip):
     def __init__(self, viewing: Viewing) -> None:
         super().__init__(viewing)
         self._density: tuple[Any, Any, list[tuple[int, _Ticks]]] | None = None
-        self._provenance: tuple[Any, list[int]] | None = None
+        self.provenance = ProvenanceRow()
         self.setMinimumHeight(TITLE_HEIGHT + _FOOT + 40)
 
     def window_of(self, work: Work) -> Window:
@@ -76,13 +77,22 @@ class WholeStrip(Strip):
         if picture:
             self._draw_image(painter, picture.content.image, self.window_of(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
-        self._draw_provenance(painter, work, rect.bottom() + 4 + len(Family) * _ROW + 1)
+        self.provenance.draw(painter, work, self.window_of(work), self._provenance_top(), self.width(), self._theme)
         self._draw_selection(painter, work, rect)
         self._draw_cursor(painter, work, rect)
         frame = self._passage_rect(work)
         painter.fillRect(frame, self._theme.color("mended", 26))
         painter.setPen(QPen(self._theme.color("mended"), 1))
         painter.drawRect(frame.adjusted(0.5, 0.5, -0.5, -0.5))
+
+    def _provenance_top(self) -> float:
+        return self.content_rect().bottom() + 4 + len(Family) * _ROW + 2
+
+    def _tip_at(self, work: Work, position: QPointF) -> str:
+        if abs(position.y() - self._provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
+            return ""
+        per_pixel = self.window_of(work).length / max(1, self.width())
+        return self.provenance.text_at(work, self.frame_at(position.x()), per_pixel)
 
     def _passage_rect(self, work: Work) -> QRectF:
         left, right = self.x_of(work.passage.start), self.x_of(work.passage.stop)
@@ -114,16 +124,6 @@ class WholeStrip(Strip):
             # The listing is kept with it, so that its identity stays its own.
             self._density = (key, listing, ticks)
         return self._density[2]
-
-    def _draw_provenance(self, painter: QPainter, work: Work, top: float) -> None:
-        painter.fillRect(QRectF(0, top, self.width(), 3), self._theme.color("envelope"))
-        key = (work.version, self.width())
-        if self._provenance is None or self._provenance[0] != key:
-            spans = rebuilt_spans(work.version, work.history.original)
-            marked = columns_of(spans, 0, max(1, work.frames), max(1, self.width()))
-            self._provenance = (key, np.flatnonzero(marked).tolist())
-        for x in self._provenance[1]:
-            painter.fillRect(QRectF(x, top, 1, 3), self._theme.color("mended"))
 
     def set_window(self, window: Window) -> None:
         """The Whole always shows everything."""

@@ -1,0 +1,117 @@
+"""Changing the settings of a mend: one field a parameter, each with its range and its default."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtWidgets import (
+    QComboBox,
+    QDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from umbrick.core.errors import ParameterError
+from umbrick.core.mend.method import Method, Parameter
+
+
+class SettingsDialog(QDialog):
+    """Asks for a method's settings; what makes no sense is said before anything is computed."""
+
+    def __init__(self, method: Method, settings: dict[str, Any], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self._method = method
+        self.settings = dict(settings)
+        self.setWindowTitle(f"Settings of this {method.name} mend")
+        self.setMinimumWidth(460)
+        self.fields: dict[str, QComboBox | QLineEdit] = {}
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(12)
+        for row, parameter in enumerate(method.parameters):
+            label = QLabel(parameter.name.replace("_", " "))
+            label.setToolTip(parameter.summary)
+            field = self._field(parameter, settings.get(parameter.name, parameter.default))
+            hint = QLabel(_range_of(parameter))
+            hint.setProperty("role", "faint")
+            grid.addWidget(label, row, 0)
+            grid.addWidget(field, row, 1)
+            grid.addWidget(hint, row, 2)
+        self.note = QLabel(method.summary)
+        self.note.setProperty("role", "note")
+        self.note.setWordWrap(True)
+        reset = QPushButton("Defaults")
+        cancel = QPushButton("Cancel")
+        self.accept_button = QPushButton("Compute again")
+        self.accept_button.setProperty("accent", True)
+        self.accept_button.setDefault(True)
+        for button, do in ((reset, self._reset), (cancel, self.reject), (self.accept_button, self.accept)):
+            button.setAutoDefault(button is self.accept_button)
+            button.clicked.connect(do)
+        buttons = QHBoxLayout()
+        buttons.addWidget(reset)
+        buttons.addStretch()
+        buttons.addWidget(cancel)
+        buttons.addWidget(self.accept_button)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(20, 16, 20, 16)
+        layout.setSpacing(12)
+        layout.addLayout(grid)
+        layout.addWidget(self.note)
+        layout.addLayout(buttons)
+        self._refresh()
+
+    def _field(self, parameter: Parameter, value: Any) -> QComboBox | QLineEdit:
+        if parameter.kind == "choice":
+            box = QComboBox()
+            box.addItems(parameter.choices)
+            box.setCurrentText(str(value))
+            box.currentTextChanged.connect(self._refresh)
+            field: QComboBox | QLineEdit = box
+        else:
+            line = QLineEdit(_typed(value))
+            line.textChanged.connect(self._refresh)
+            field = line
+        field.setAccessibleName(parameter.name.replace("_", " "))
+        field.setToolTip(parameter.summary)
+        self.fields[parameter.name] = field
+        return field
+
+    def _reset(self) -> None:
+        for parameter in self._method.parameters:
+            field = self.fields[parameter.name]
+            if isinstance(field, QComboBox):
+                field.setCurrentText(str(parameter.default))
+            else:
+                field.setText(_typed(parameter.default))
+
+    def _refresh(self) -> None:
+        if len(self.fields) < len(self._method.parameters):
+            return  # still being put together
+        texts = {
+            name: field.currentText() if isinstance(field, QComboBox) else field.text()
+            for name, field in self.fields.items()
+        }
+        try:
+            self.settings = self._method.checked(texts)
+            problem = ""
+        except ParameterError as error:
+            problem = str(error)
+        self.accept_button.setEnabled(not problem)
+        self.note.setText(problem or self._method.summary)
+
+
+def _typed(value: Any) -> str:
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def _range_of(parameter: Parameter) -> str:
+    if parameter.kind == "choice":
+        return parameter.summary
+    limits = [f"{limit:g}" for limit in (parameter.low, parameter.high) if limit is not None]
+    text = f"{' to '.join(limits)} {parameter.unit}".strip()
+    return f"{text}, or {' or '.join(parameter.choices)}" if parameter.choices else text

@@ -1,0 +1,281 @@
+"""The ledger: a drawer at the bottom that lists every mend, each of which can be switched, changed or lifted off."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QAbstractTableModel, QItemSelectionModel, QModelIndex, QPersistentModelIndex, Qt
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHBoxLayout,
+    QHeaderView,
+    QLabel,
+    QPushButton,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from umbrick.core.timeline.history import Entry
+from umbrick.core.timeline.lifting import span_of
+from umbrick.core.timeline.provenance import provenance_shares
+from umbrick.core.units import channel_name, format_clock, format_count, format_length
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.lifting import Lifting
+from umbrick.ui.bench.timing import signed_length
+from umbrick.ui.bench.work import Work
+from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.theme import emphasised
+
+_Index = QModelIndex | QPersistentModelIndex
+_NOWHERE = QModelIndex()
+_ROW_HEIGHT = 24
+_COLUMNS = ("On", "Made", "Where", "Length", "Channels", "Method", "Settings", "Time", "Seam")
+_ON, _MADE, _WHERE, _LENGTH, _CHANNELS, _METHOD, _SETTINGS, _TIME, _SEAM = range(len(_COLUMNS))
+_HINTS = {
+    _ON: "Whether the mend acts (X switches it)",
+    _TIME: "How much longer or shorter the recording became",
+    _SEAM: "How little the joins stand out, from 0 to 1; a dash where the method leaves none to score",
+}
+_WIDTHS = (34, 96, 96, 76, 84, 72, 250, 76, 52)
+
+
+class LedgerModel(QAbstractTableModel):
+    """One line a mend, the newest first, or in order of place."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._work: Work | None = None
+        self._ledger: tuple[Entry, ...] = ()
+        self._order: list[int] = []
+        self._rows: dict[str, int] = {}
+        self._spans: dict[str, tuple[int, int] | None] = {}
+        self._sorting = (_MADE, Qt.SortOrder.DescendingOrder)
+
+    def show(self, work: Work | None) -> None:
+        """List the mends of a recording, as they are now."""
+        ledger = work.history.ledger if work else ()
+        if work is self._work and ledger is self._ledger:
+            return
+        self.beginResetModel()
+        self._work, self._ledger = work, ledger
+        self._spans.clear()
+        self._arrange()
+        self.endResetModel()
+
+    def entry(self, row: int) -> Entry:
+        """Return what a row shows."""
+        return self._ledger[self._order[row]]
+
+    def row_of(self, name: str) -> int:
+        """Return the row of a mend, or −1."""
+        return self._rows.get(name, -1)
+
+    def rowCount(self, parent: _Index = _NOWHERE) -> int:
+        """Return the number of mends."""
+        return 0 if parent.isValid() else len(self._ledger)
+
+    def columnCount(self, parent: _Index = _NOWHERE) -> int:
+        """Return the number of columns."""
+        return 0 if parent.isValid() else len(_COLUMNS)
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Return a column's title."""
+        if orientation == Qt.Orientation.Horizontal and role == Qt.ItemDataRole.DisplayRole:
+            return _COLUMNS[section]
+        return _HINTS.get(section) if role == Qt.ItemDataRole.ToolTipRole else None
+
+    def data(self, index: _Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        """Return the text of a cell; a switched-off mend is faint."""
+        entry = self.entry(index.row())
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self._text(entry, index.column())
+        if role == Qt.ItemDataRole.CheckStateRole and index.column() == _ON:
+            return Qt.CheckState.Checked if entry.is_on else Qt.CheckState.Unchecked
+        if role in (Qt.ItemDataRole.ToolTipRole, Qt.ItemDataRole.AccessibleTextRole):
+            cells = (f"{name} {self._text(entry, column)}" for column, name in enumerate(_COLUMNS) if column != _ON)
+            return f"{'on' if entry.is_on else 'switched off'}, {', '.join(cells)}"
+        return None
+
+    def flags(self, index: _Index) -> Qt.ItemFlag:
+        """Every line can be chosen; one that is switched off looks so."""
+        on = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled
+        return on | Qt.ItemFlag.ItemIsUserCheckable if index.column() == _ON else on
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        """List in the order of a column."""
+        self._sorting = column, order
+        self.layoutAboutToBeChanged.emit()
+        self._arrange()
+        self.layoutChanged.emit()
+
+    def _arrange(self) -> None:
+        column, order = self._sorting
+        keys: dict[int, Any] = {
+            _ON: lambda e: e.is_on,
+            _MADE: lambda e: e.number,
+            _WHERE: lambda e: e.mend.start,
+            _LENGTH: lambda e: e.mend.stop - e.mend.start,
+            _CHANNELS: lambda e: e.mend.channels[0],
+            _METHOD: lambda e: len(e.mend.method),
+            _TIME: lambda e: e.mend.time_shift,
+            _SEAM: lambda e: -1.0 if e.mend.seam_score is None else e.mend.seam_score,
+        }
+        key = keys.get(column, keys[_MADE])
+        rows = np.argsort(np.array([key(entry) for entry in self._ledger]), kind="stable")
+        self._order = (rows if order == Qt.SortOrder.AscendingOrder else rows[::-1]).tolist()
+        self._rows = {self._ledger[number].mend.id: row for row, number in enumerate(self._order)}
+
+    def _text(self, entry: Entry, column: int) -> str:
+        work, mend = self._work, entry.mend
+        assert work is not None
+        if column == _ON:
+            return ""
+        if column == _MADE:
+            return when(mend.made_at)
+        if column == _WHERE:
+            span = self._span(work, entry)
+            return format_clock(span[0], work.rate) if span else f"({format_clock(mend.start, work.rate)})"
+        if column == _LENGTH:
+            return format_length(mend.stop - mend.start, work.rate)
+        if column == _CHANNELS:
+            every = len(mend.channels) == work.channels
+            return "all" if every else ", ".join(channel_name(c, work.channels) for c in mend.channels)
+        if column == _METHOD:
+            return mend.method
+        if column == _SETTINGS:
+            return ", ".join(f"{name} {value}" for name, value in mend.parameters.items()).replace("_", " ")
+        if column == _TIME:
+            return signed_length(mend.time_shift, work.rate) if mend.time_shift else "–"
+        return "–" if mend.seam_score is None else f"{mend.seam_score:.2f}"
+
+    def _span(self, work: Work, entry: Entry) -> tuple[int, int] | None:
+        name = entry.mend.id
+        if name not in self._spans:
+            self._spans[name] = span_of(work.version, entry)
+        return self._spans[name]
+
+
+class Ledger(QWidget):
+    """The drawer: the list, what can be done with the chosen lines, and where the recording's samples come from."""
+
+    def __init__(self, bench: Bench, lifting: Lifting, buttons: dict[str, QPushButton]) -> None:
+        super().__init__()
+        self._bench = bench
+        self._lifting = lifting
+        self.setAccessibleName("Ledger")
+        heading = QLabel("Ledger")
+        heading.setProperty("role", "heading")
+        self.summary = QLabel()
+        self.summary.setProperty("role", "faint")
+        self.model = LedgerModel()
+        self.list = QTableView()
+        self.list.setAccessibleName("Mends")
+        self.list.setModel(self.model)
+        self.list.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
+        self.list.setShowGrid(False)
+        self.list.setTabKeyNavigation(False)
+        self.list.setWordWrap(False)
+        self.list.setProperty("role", "ledger")
+        self.list.verticalHeader().hide()
+        self.list.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        self.list.verticalHeader().setDefaultSectionSize(_ROW_HEIGHT)
+        header = self.list.horizontalHeader()
+        header.setHighlightSections(False)
+        header.setSectionResizeMode(_SETTINGS, QHeaderView.ResizeMode.Stretch)
+        for column, width in enumerate(_WIDTHS):
+            self.list.setColumnWidth(column, width)
+        header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        header.setSortIndicator(_MADE, Qt.SortOrder.DescendingOrder)
+        self.list.setSortingEnabled(True)
+        keep_keys(self.list)
+        self.list.selectionModel().selectionChanged.connect(self._selected)
+        self.list.clicked.connect(self._clicked)
+        head = QHBoxLayout()
+        head.setSpacing(8)
+        head.addWidget(heading)
+        head.addWidget(self.summary, 1)
+        for button in buttons.values():
+            head.addWidget(button)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(16, 6, 12, 0)
+        layout.setSpacing(4)
+        layout.addLayout(head)
+        layout.addWidget(self.list, 1)
+        self._follows = False
+        for signal in (bench.recording_changed, bench.version_changed, lifting.changed):
+            signal.connect(self._refresh)
+        self._refresh()
+
+    def showEvent(self, event: Any) -> None:
+        """Catch up with what happened while the drawer was shut."""
+        super().showEvent(event)
+        self._refresh()
+
+    def _refresh(self) -> None:
+        if not self.isVisible():
+            return
+        work = self._bench.work
+        self._follows = True
+        self.model.show(work)
+        self._select_chosen()
+        self._follows = False
+        self.summary.setText(summary_of(work) if work else "")
+
+    def _select_chosen(self) -> None:
+        rows = [row for name in self._lifting.chosen if (row := self.model.row_of(name)) >= 0]
+        selection = self.list.selectionModel()
+        if sorted(rows) == sorted(index.row() for index in selection.selectedRows()):
+            return
+        selection.clearSelection()
+        how = QItemSelectionModel.SelectionFlag.Select | QItemSelectionModel.SelectionFlag.Rows
+        for row in rows:
+            selection.select(self.model.index(row, 0), how)
+        if rows:
+            selection.setCurrentIndex(self.model.index(rows[-1], 0), QItemSelectionModel.SelectionFlag.NoUpdate)
+            self.list.scrollTo(self.model.index(rows[-1], 0))
+
+    def _selected(self) -> None:
+        if not self._follows:
+            selection = self.list.selectionModel()
+            rows = [index.row() for index in selection.selectedRows()]
+            current = selection.currentIndex().row()
+            rows.sort(key=lambda row: row == current)
+            self._lifting.choose([self.model.entry(row).mend.id for row in rows])
+
+    def _clicked(self, index: QModelIndex) -> None:
+        if index.column() == _ON:
+            self._lifting.choose([self.model.entry(index.row()).mend.id])
+            self._lifting.switch()
+
+
+def when(made_at: float) -> str:
+    """Return when a mend was made: the time for today's, else the day too."""
+    moment = datetime.fromtimestamp(made_at)
+    if moment.date() == datetime.now().date():
+        return f"{moment:%H:%M:%S}"
+    return f"{moment.day} {moment:%b} {moment:%H:%M}"
+
+
+def summary_of(work: Work) -> str:
+    """Return where the samples of a recording come from, in percent, as rich text."""
+    shares = provenance_shares(work.version, work.history.original)
+    parts = [f"{name} {percent(share)}" for name, share in shares.items() if share or name == "original"]
+    acting = len(work.history.mends)
+    off = len(work.history.ledger) - acting
+    counts = format_count(acting, "mend") + (f", {off} switched off" if off else "")
+    return f"{emphasised(counts)} · {' · '.join(parts)}"
+
+
+def percent(share: float) -> str:
+    """Return a share in percent with as many digits as it takes not to look like nothing, or like all."""
+    if share in (0.0, 100.0):
+        return f"{share:.0f} %"
+    for decimals in (1, 2, 3, 4):
+        text = f"{share:.{decimals}f}"
+        if float(text) not in (0.0, 100.0):
+            return f"{text} %"
+    return "under 0.0001 %" if share < 50 else "over 99.9999 %"
