@@ -14,6 +14,7 @@ import numpy as np
 
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import JSON_LIMIT, MOST_EDITS, channels, loaded, names
+from umbrick.casebook.marks import pack_marks, unpack_marks
 from umbrick.casebook.packing import (
     RECORDING,
     Unpacked,
@@ -85,8 +86,8 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
         ids = [edit.switched_on, edit.switched_off, edit.lifted, edit.kept]
         parts = pack_integers(np.array(edit.parts, np.int64).ravel())
         connection.execute(
-            "INSERT INTO edits VALUES (?, ?, ?, ?, ?, ?)",
-            (recording, number, edit.title, edit.made_at, json.dumps(ids), parts),
+            "INSERT INTO edits (recording, number, title, made_at, ids, parts, marks) VALUES (?, ?, ?, ?, ?, ?, ?)",
+            (recording, number, edit.title, edit.made_at, json.dumps(ids), parts, pack_marks(edit.marks)),
         )
         for change in edit.changes:
             for source in change.inserted.sources:
@@ -255,12 +256,12 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
     ):
         mends[edit].append(tuple(row))
     rows = store.rows(
-        "SELECT number, title, made_at, ids, parts FROM edits WHERE recording = ? ORDER BY number LIMIT ?",
+        "SELECT number, title, made_at, ids, parts, marks FROM edits WHERE recording = ? ORDER BY number LIMIT ?",
         recording,
         MOST_EDITS,
     )
     reading = _Texts(sources[RECORDING].channels)
-    for index, (number, title, made_at, ids, parts) in enumerate(rows):
+    for index, (number, title, made_at, ids, parts, marks) in enumerate(rows):
         if number != index:
             raise DamagedCasebookError("A step is missing.")
         own = []
@@ -272,7 +273,8 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
         made = tuple(reading.mend(row, made_at) for row in mends[number])
         pairs = tuple(zip(bounds[::2], bounds[1::2], strict=False))
         on, off, lifted, kept = reading.ids(ids)
-        yield Edit(title, tuple(one.change for one in own), made, pairs, on, off, lifted, kept, made_at), own
+        marked = () if marks == _NO_NAMES else unpack_marks(marks, sources[RECORDING].frames)
+        yield Edit(title, tuple(one.change for one in own), made, pairs, on, off, lifted, kept, made_at, marked), own
 
 
 class _Texts:

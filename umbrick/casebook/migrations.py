@@ -8,7 +8,11 @@ from types import MappingProxyType
 
 from umbrick.casebook import schema
 
-STEPS: Mapping[int, str] = MappingProxyType({})
+STEPS: Mapping[int, str] = MappingProxyType(
+    {
+        1: "ALTER TABLE edits ADD COLUMN marks TEXT NOT NULL DEFAULT '[]'",
+    }
+)
 """The statements that lead from schema N to N + 1, by N."""
 
 

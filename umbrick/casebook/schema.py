@@ -7,7 +7,7 @@ import sqlite3
 APPLICATION_ID = 0x554D4252
 """Marks the file as a casebook ("UMBR"), at a place where every tool that knows SQLite looks."""
 
-VERSION = 1
+VERSION = 2
 """Number of this schema; a change to the tables is a new number and a step in :mod:`umbrick.casebook.migrations`."""
 
 _TABLES = """
@@ -41,6 +41,7 @@ CREATE TABLE edits (
     made_at REAL NOT NULL,
     ids TEXT NOT NULL,               -- switched_on, switched_off, lifted, kept
     parts BLOB NOT NULL,
+    marks TEXT NOT NULL DEFAULT '[]', -- what it did to markers and notes
     PRIMARY KEY (recording, number)
 ) STRICT;
 CREATE TABLE changes (

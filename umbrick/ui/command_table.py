@@ -11,6 +11,7 @@ from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
@@ -26,6 +27,10 @@ class Dialogs(Protocol):
     def open_demo(self) -> None: ...
     def close_recording(self) -> None: ...
     def ask_save(self) -> None: ...
+    def ask_marker_name(self) -> None: ...
+    def ask_note(self) -> None: ...
+    def ask_markers_in(self) -> None: ...
+    def ask_markers_out(self) -> None: ...
     def ask_name_casebook(self) -> None: ...
     def ask_mend_all(self) -> None: ...
     def close(self) -> object: ...
@@ -47,6 +52,7 @@ def command_table(
     surveying: Surveying,
     mending: Mending,
     lifting: Lifting,
+    marking: Marking,
     listening: Listening,
     saving: Saving,
     viewing: Viewing,
@@ -71,6 +77,19 @@ def command_table(
             return "Choose a finding first (N goes to the next)."
         state = work.state_of(work.focus)
         return "" if state is State.OPEN else f"This finding is {state.value} already."
+
+    def no_markers() -> str:
+        return nothing_open() or ("" if marking.placed() else "There is no marker yet (T sets one).")
+
+    def no_marker() -> str:
+        return no_markers() or ("" if marking.marker() else "Choose a marker first: click its flag, or step to it.")
+
+    def no_finding() -> str:
+        return "" if bench.work and bench.work.focus else "Choose a finding first (N goes to the next)."
+
+    def set_marker() -> None:
+        if work := bench.work:
+            marking.set_marker(work.cursor if viewing.playhead is None else viewing.playhead)
 
     def nothing_chosen() -> str:
         return nothing_open() or ("" if lifting.chosen else "Choose mends in the ledger first (F6).")
@@ -233,6 +252,22 @@ def command_table(
         ),
         Command("stop", "&Mend", "Stop", "Stop the work that is under way", dialogs.stop_jobs, ("Esc",),
                 lambda: "" if dialogs.job_title() else "Nothing is under way.", separated=True),
+        Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
+                nothing_open),
+        Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",
+                dialogs.ask_marker_name, ("Ctrl+T",), no_marker),
+        Command("delete_marker", "Mar&kers", "Delete the marker", "Take the chosen marker away", marking.delete, ("Shift+T",),
+                no_marker),
+        Command("next_marker", "Mar&kers", "Next marker", "Go to the next marker", lambda: marking.step(1), ("]",), no_markers,
+                separated=True),
+        Command("previous_marker", "Mar&kers", "Previous marker", "Go to the previous marker", lambda: marking.step(-1),
+                ("[",), no_markers),
+        Command("note", "Mar&kers", "Note on the finding…", "Write a note on the finding in focus", dialogs.ask_note,
+                ("Ctrl+E",), no_finding, separated=True),
+        Command("markers_in", "Mar&kers", "Take markers in…", "Add the markers of a table or the cue points of a WAV file",
+                dialogs.ask_markers_in, (), nothing_open, separated=True),
+        Command("markers_out", "Mar&kers", "Write the markers…", "Write all markers as a table (CSV)",
+                dialogs.ask_markers_out, (), no_markers),
         Command("play", "&Listen", "Play or stop", "Play from the cursor, or stop", listening.toggle, ("Space",),
                 nothing_open, icon="play"),
         Command("loop", "&Listen", "Loop", "Play the selection, or around the finding, round and round",

@@ -34,6 +34,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
@@ -46,6 +47,7 @@ from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.dialogs.settings_dialog import SettingsDialog
+from umbrick.ui.dialogs.words_dialog import WordsDialog
 from umbrick.ui.icons import icon
 from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
@@ -80,10 +82,19 @@ class BenchWindow(QMainWindow):
         self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
         self.listening = Listening(self.bench, self.mending, output)
-        self.viewing = Viewing(self.bench, self.mending, self.listening)
+        self.marking = Marking(self.bench)
+        self.viewing = Viewing(self.bench, self.mending, self.listening, self.marking)
         self._ledger_is_open = False
         table = command_table(
-            self.bench, self.surveying, self.mending, self.lifting, self.listening, self.saving, self.viewing, self
+            self.bench,
+            self.surveying,
+            self.mending,
+            self.lifting,
+            self.marking,
+            self.listening,
+            self.saving,
+            self.viewing,
+            self,
         )
         self.actions_ = Actions(table, self)
         self.actions_.fill(self.menuBar())
@@ -216,6 +227,7 @@ class BenchWindow(QMainWindow):
             self.mending.changed,
             self.mending.offers_changed,
             self.lifting.changed,
+            self.marking.changed,
             self.listening.changed,
             self.saving.changed,
         ):
@@ -225,6 +237,7 @@ class BenchWindow(QMainWindow):
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self.ask_find)
         self.keeping.changed.connect(self._refresh)
+        self.marking.naming_wanted.connect(self.ask_marker_name)
 
     def _refresh(self) -> None:
         self.actions_.refresh()
@@ -351,6 +364,35 @@ class BenchWindow(QMainWindow):
         )
         if answer == QMessageBox.StandardButton.Discard:
             self.keeping.forget(left.path)
+
+    def ask_marker_name(self) -> None:
+        """Ask for the chosen marker's name and note."""
+        if marker := self.marking.marker():
+            dialog = WordsDialog("Marker", marker.name, marker.note, self)
+            if dialog.exec():
+                name, note = dialog.words
+                self.marking.change(marker, name or marker.name, note)
+
+    def ask_note(self) -> None:
+        """Ask for a note on the finding in focus."""
+        dialog = WordsDialog("Note on this finding", None, self.marking.note_of_focus(), self)
+        if dialog.exec():
+            self.marking.write_note(dialog.words[1])
+
+    def ask_markers_in(self) -> None:
+        """Ask which file to take markers in from."""
+        kinds = "Markers (*.csv *.wav *.rf64);;All files (*)"
+        path, _ = QFileDialog.getOpenFileName(self, "Take markers in", "", kinds)
+        if path:
+            self.marking.take_in(Path(path))
+
+    def ask_markers_out(self) -> None:
+        """Ask where to write the table of markers."""
+        if work := self.bench.work:
+            proposed = str(work.home.with_name(f"{work.name}-markers.csv"))
+            path, _ = QFileDialog.getSaveFileName(self, "Write the markers", proposed, "Tables (*.csv)")
+            if path:
+                self.marking.write_table(Path(path))
 
     def ask_save(self) -> None:
         """Ask how to save, and save."""

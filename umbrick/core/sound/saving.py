@@ -19,6 +19,7 @@ from umbrick.core.sound import metadata
 from umbrick.core.sound.dither import TriangularDither
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
 from umbrick.core.sound.source import Source
+from umbrick.core.sound.whole_file import explained
 from umbrick.core.units import db_to_amplitude, format_count
 
 _BLOCK_FRAMES = 65536
@@ -142,7 +143,7 @@ def save(
         os.replace(part, path)
         _sync(path.parent)
     except OSError as error:
-        raise FileError(*_explain(error, path)) from error
+        raise FileError(*explained(error, path)) from error
     except soundfile.LibsndfileError as error:
         raise FileError(*_explain_library(error, path)) from error
     finally:
@@ -243,17 +244,6 @@ def _umask() -> int:
     mask = os.umask(0o077)
     os.umask(mask)
     return mask
-
-
-def _explain(error: OSError, path: Path) -> tuple[str, str]:
-    safe = "Nothing was changed; choose another folder."
-    if error.errno == errno.ENOSPC or error.errno == errno.EDQUOT:
-        return f"There is no room left for {path.name}.", "Nothing was changed; make room or choose another disk."
-    if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
-        return f"The folder {path.parent} may not be written to.", safe
-    if error.errno == errno.ENOENT:
-        return f"There is no folder {path.parent}.", safe
-    return f"{path.name} cannot be written: {error.strerror or error}.", safe
 
 
 def _explain_library(error: soundfile.LibsndfileError, path: Path) -> tuple[str, str]:

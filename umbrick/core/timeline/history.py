@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import time
 from collections import OrderedDict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from umbrick import __version__
 from umbrick.core.timeline.change import Change
+from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
 from umbrick.core.timeline.version import Version
 
 _VERSIONS_AT_HAND = 8
@@ -52,7 +53,7 @@ class Edit:
     ``changes`` are applied one after another. ``parts`` gives, for each mend of ``made`` and then for each id of
     ``switched_on``, which spans of the last change are its own, as a half-open range. ``switched_off`` and ``lifted``
     name mends that no longer act; lifted ones leave the ledger too. ``kept`` names findings that were left as they
-    are, on purpose.
+    are, on purpose. ``marks`` is what it does to markers and notes.
     """
 
     title: str
@@ -64,6 +65,7 @@ class Edit:
     lifted: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
     made_at: float = 0.0
+    marks: tuple[MarkerTurn | NoteTurn, ...] = ()
 
     @property
     def time_shift(self) -> int:
@@ -102,6 +104,8 @@ class History:
     _edits: list[Edit] = field(init=False, default_factory=list)
     _turns: list[tuple[Turn, ...]] = field(init=False, default_factory=list)
     _entries: dict[str, Entry] = field(init=False, default_factory=dict)
+    _markers: dict[str, Marker] = field(init=False, default_factory=dict)
+    _notes: dict[str, str] = field(init=False, default_factory=dict)
     _now: int = field(init=False, default=0)
     _made: int = field(init=False, default=0)
     _versions: OrderedDict[int, Version] = field(init=False, default_factory=OrderedDict)
@@ -132,7 +136,7 @@ class History:
         history._now = len(history._edits)
         while history._now > now:
             history._now -= 1
-            history._turn_back(history._turns[history._now])
+            history._turn_back(history._now)
         history._versions = OrderedDict({now: history.version_at(now)})
         return history
 
@@ -172,6 +176,16 @@ class History:
     def mends(self) -> tuple[Mend, ...]:
         """Every mend that acts in the current version, oldest first."""
         return tuple(entry.mend for entry in self.ledger if entry.is_on)
+
+    @property
+    def markers(self) -> list[Marker]:
+        """Every marker, in order of place."""
+        return sorted(self._markers.values(), key=lambda marker: (marker.start, marker.stop, marker.id))
+
+    @property
+    def notes(self) -> Mapping[str, str]:
+        """The notes on findings, by their ids."""
+        return self._notes
 
     @property
     def timing_debt(self) -> int:
@@ -227,7 +241,7 @@ class History:
             return None
         version = self.version_at(self._now - 1)
         self._now -= 1
-        self._turn_back(self._turns[self._now])
+        self._turn_back(self._now)
         self._keep(self._now, version)
         return self._edits[self._now]
 
@@ -237,7 +251,7 @@ class History:
             return None
         version = self.version_at(self._now + 1)
         self._now += 1
-        self._turn(self._turns[self._now - 1])
+        self._turn(self._turns[self._now - 1], self._edits[self._now - 1].marks)
         self._keep(self._now, version)
         return self._edits[self._now - 1]
 
@@ -259,7 +273,7 @@ class History:
         turns = tuple(self._turns_for(edit))
         self._edits.append(edit)
         self._turns.append(turns)
-        self._turn(turns)
+        self._turn(turns, edit.marks)
 
     def _turns_for(self, edit: Edit) -> Iterable[Turn]:
         for mend_id in edit.lifted:
@@ -275,16 +289,27 @@ class History:
             before = self._entries[mend_id]
             yield Turn(before, replace(before, is_on=True, change=edit.changes[-1], first=first, last=last))
 
-    def _turn(self, turns: tuple[Turn, ...]) -> None:
+    def _turn(self, turns: tuple[Turn, ...], marks: Iterable[MarkerTurn | NoteTurn]) -> None:
         for turn in turns:
             if turn.after is not None:
                 self._entries[turn.after.mend.id] = turn.after
             elif turn.before is not None:
                 del self._entries[turn.before.mend.id]
-        self._ledger = None
+        if turns:
+            self._ledger = None
+        for mark in marks:
+            if isinstance(mark, NoteTurn):
+                self._notes[mark.finding_id] = mark.after
+                if not mark.after:
+                    del self._notes[mark.finding_id]
+            elif mark.after is not None:
+                self._markers[mark.after.id] = mark.after
+            elif mark.before is not None:
+                self._markers.pop(mark.before.id, None)
 
-    def _turn_back(self, turns: tuple[Turn, ...]) -> None:
-        self._turn(tuple(Turn(turn.after, turn.before) for turn in turns))
+    def _turn_back(self, number: int) -> None:
+        turns = tuple(Turn(turn.after, turn.before) for turn in self._turns[number])
+        self._turn(turns, [_reversed(mark) for mark in reversed(self._edits[number].marks)])
 
     def _keep(self, number: int, version: Version) -> None:
         self._versions[number] = version
@@ -297,3 +322,9 @@ def _applied(version: Version, changes: Iterable[Change]) -> Version:
     for change in changes:
         version = change.apply(version)
     return version
+
+
+def _reversed(mark: MarkerTurn | NoteTurn) -> MarkerTurn | NoteTurn:
+    if isinstance(mark, NoteTurn):
+        return NoteTurn(mark.finding_id, mark.after, mark.before)
+    return MarkerTurn(mark.after, mark.before)

@@ -10,6 +10,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.work import Work
 
@@ -31,14 +32,16 @@ class Viewing(QObject):
     playhead_moved = Signal()
     pointed = Signal(object)
 
-    def __init__(self, bench: Bench, mending: Mending, listening: Listening) -> None:
+    def __init__(self, bench: Bench, mending: Mending, listening: Listening, marking: Marking) -> None:
         super().__init__(bench)
         self.bench = bench
         self.mending = mending
+        self.marking = marking
         self._listening = listening
         self.playhead: int | None = None
         self.follows = True
         mending.offers_changed.connect(self.shown_changed)
+        marking.changed.connect(self.shown_changed)
         listening.changed.connect(self._listening_changed)
         listening.ticked.connect(self._ticked)
 

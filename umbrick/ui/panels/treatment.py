@@ -198,6 +198,8 @@ class Treatment(QWidget):
             )
             if state is not State.OPEN:
                 text += f" It is {state.value}."
+            if note := work.history.notes.get(finding.id):
+                text += f"\n¶ {note}"
             self.detail.setText(text)
         self._show_cards()
         self.legend.setVisible(offers is not None)

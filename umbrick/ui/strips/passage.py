@@ -18,9 +18,11 @@ from umbrick.core.units import channel_name
 from umbrick.core.view.ticks import level_ticks, time_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
+from umbrick.ui.bench.marking import Placed
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
+from umbrick.ui.strips.marker_flags import draw_flags, flag_at
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
@@ -38,6 +40,9 @@ class PassageStrip(Strip):
     def __init__(self, viewing: Viewing) -> None:
         super().__init__(viewing)
         self.provenance = ProvenanceRow()
+        self.flags: list[tuple[QRectF, Placed]] = []
+        self._carried: tuple[Placed, float, bool] | None = None
+        """The marker that is being dragged, the frame it was taken at, and whether only its end moves."""
         self.setMinimumHeight(TITLE_HEIGHT + RAIL_HEIGHT + RULER_HEIGHT + 60)
 
     def window_of(self, work: Work) -> Window:
@@ -91,6 +96,8 @@ class PassageStrip(Strip):
         self._draw_rail(painter, work)
         self._draw_focus(painter, work, rect)
         self._draw_selection(painter, work, rect)
+        placed, chosen = self._viewing.marking.placed(), self._viewing.marking.chosen
+        self.flags = draw_flags(painter, placed, chosen, rect, self._theme, self.x_of)
         self._draw_cursor(painter, work, QRectF(rect.x(), TITLE_HEIGHT, rect.width(), rect.bottom() - TITLE_HEIGHT))
         self._draw_loupe_frame(painter, work, rect)
         self.provenance.draw(painter, work, work.passage, self._provenance_top(), self.width(), self._theme)
@@ -155,7 +162,7 @@ class PassageStrip(Strip):
             color = self._theme.family(family) if is_open else self._theme.color("mended")
             draw_glyph(painter, family, QPointF(x[index], TITLE_HEIGHT + RAIL_HEIGHT / 2), _GLYPH, color, is_open)
 
-    def _tip_at(self, work: Work, position: QPointF) -> str:
+    def _provenance_tip_at(self, work: Work, position: QPointF) -> str:
         if abs(position.y() - self._provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
             return ""
         per_pixel = self.window_of(work).length / max(1, self.width())
@@ -197,6 +204,11 @@ class PassageStrip(Strip):
         """A click on a glyph goes to its finding; a click in a lane shows its channel in the Loupe."""
         work = self._work
         y = event.position().y()
+        if work and (carried := flag_at(self.flags, event.position())):
+            self._viewing.marking.choose(carried.marker.id)
+            ends_only = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+            self._carried = carried, self.frame_at(event.position().x()), ends_only
+            return
         if work and TITLE_HEIGHT <= y < TITLE_HEIGHT + RAIL_HEIGHT:
             shown = self._shown(work)
             distance = np.abs(self._glyph_x(shown) - event.position().x())
@@ -206,6 +218,52 @@ class PassageStrip(Strip):
         if work and work.channels > 1:
             self._bench.set_channel(self._channel_at(work, y))
         super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Carry a marker along, or do what every strip does."""
+        if self._carried is None:
+            super().mouseMoveEvent(event)
+            return
+        if moved := self._carried_to(event):
+            placed, start, stop = moved
+            placed.start, placed.stop = start, stop
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Put a marker down, or do what every strip does."""
+        if self._carried is None:
+            super().mouseReleaseEvent(event)
+            return
+        placed, *_ = self._carried
+        self._carried = None
+        self._viewing.marking.move(placed.marker, placed.start, placed.stop)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Name the marker under the pointer."""
+        if flag_at(self.flags, event.position()):
+            self._carried = None
+            self._viewing.marking.naming_wanted.emit()
+        else:
+            super().mouseDoubleClickEvent(event)
+
+    def _carried_to(self, event: QMouseEvent) -> tuple[Placed, int, int] | None:
+        if self._carried is None or self._work is None:
+            return None
+        placed, taken_at, ends_only = self._carried
+        frame = self.frame_at(min(max(0.0, event.position().x()), self.width()))
+        frames = self._work.frames
+        if ends_only:
+            return placed, placed.start, min(max(placed.start, round(frame)), frames)
+        moved = round(frame - taken_at)
+        length = placed.stop - placed.start
+        start = min(max(0, placed.start + moved), frames - length)
+        self._carried = placed, taken_at + start - placed.start, ends_only
+        return placed, start, start + length
+
+    def _tip_at(self, work: Work, position: QPointF) -> str:
+        if marked := flag_at(self.flags, position):
+            return "\n".join(filter(None, (marked.marker.name, marked.marker.note)))
+        return self._provenance_tip_at(work, position)
 
     def _channel_at(self, work: Work, y: float) -> int:
         lanes = self._lanes(work, self.content_rect())

@@ -78,6 +78,9 @@ class WholeStrip(Strip):
             self._draw_image(painter, picture.content.image, self.window_of(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
         self.provenance.draw(painter, work, self.window_of(work), self._provenance_top(), self.width(), self._theme)
+        for placed in self._viewing.marking.placed():
+            x, width = self.x_of(placed.start), max(1.0, self.x_of(placed.stop) - self.x_of(placed.start))
+            painter.fillRect(QRectF(x, rect.top(), width, 5), self._theme.color("ink", 160))
         self._draw_selection(painter, work, rect)
         self._draw_cursor(painter, work, rect)
         frame = self._passage_rect(work)

@@ -1,0 +1,222 @@
+"""Markers and notes: setting, moving, naming, stepping, and taking them in and out as files."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+
+from umbrick.core.errors import FileError, UmbrickError
+from umbrick.core.marker_table import markers_from_csv, markers_to_csv
+from umbrick.core.sound.cues import Cue, read_cues
+from umbrick.core.sound.whole_file import write_whole
+from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
+from umbrick.core.timeline.positions import map_position, map_positions
+from umbrick.core.units import format_count
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.work import Work
+
+_LARGEST_TABLE_BYTES = 32 * 2**20
+
+
+class Marking(QObject):
+    """What can be done with markers and notes; ``chosen`` is the id of the marker last set, clicked or stepped to."""
+
+    changed = Signal()
+    naming_wanted = Signal()
+    """The person wants to name the chosen marker."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self._bench = bench
+        self.chosen = ""
+        bench.recording_changed.connect(lambda: self.choose(""))
+        bench.version_changed.connect(self._forget_placed)
+        self._placed: tuple[object, list[Placed]] | None = None
+
+    def choose(self, name: str) -> None:
+        """Choose a marker by its id, or none."""
+        self.chosen = name
+        self.changed.emit()
+
+    def marker(self) -> Marker | None:
+        """Return the chosen marker."""
+        work = self._bench.work
+        return next((m for m in work.history.markers if m.id == self.chosen), None) if work else None
+
+    def placed(self) -> list[Placed]:
+        """Return every marker with where it is in the version that is worked on, in order of place."""
+        work = self._bench.work
+        if work is None:
+            return []
+        key = (work, work.history.latest)
+        if self._placed is None or self._placed[0] != key:
+            self._placed = key, placed_markers(work)
+        return self._placed[1]
+
+    def set_marker(self, frame: int) -> None:
+        """Set a marker on the selection, or on a frame where there is none."""
+        work = self._bench.work
+        if work is None:
+            return
+        start, stop = work.selection or (frame, frame)
+        names = {marker.id for marker in work.history.markers}
+        number = next(n for n in itertools.count(1) if f"k{n}" not in names)
+        marker = Marker(f"k{number}", *_in_original(work, start, stop), f"Marker {number}")
+        if self._commit(work, "set a marker", [MarkerTurn(None, marker)]):
+            self.choose(marker.id)
+            self._bench.said.emit(f"{marker.name} is set. Ctrl+T names it.")
+
+    def change(self, marker: Marker, name: str, note: str) -> None:
+        """Give a marker another name and note."""
+        if work := self._bench.work:
+            self._commit(work, "name a marker", [MarkerTurn(marker, replace(marker, name=name, note=note))])
+
+    def move(self, marker: Marker, start: int, stop: int) -> None:
+        """Put a marker elsewhere; positions are those of the version that is worked on."""
+        if work := self._bench.work:
+            first, last = _in_original(work, start, stop)
+            if (first, last) != (marker.start, marker.stop):
+                self._commit(work, "move a marker", [MarkerTurn(marker, replace(marker, start=first, stop=last))])
+
+    def delete(self) -> None:
+        """Take the chosen marker away."""
+        work, marker = self._bench.work, self.marker()
+        if work and marker and self._commit(work, "delete a marker", [MarkerTurn(marker, None)]):
+            self._bench.said.emit(f"{marker.name} is gone. Undo brings it back.")
+            self.choose("")
+
+    def step(self, step: int) -> None:
+        """Go to the next (1) or previous (−1) marker."""
+        work, placed = self._bench.work, self.placed()
+        if work is None or not placed:
+            return
+        later = [p for p in placed if (p.start > work.cursor if step > 0 else p.start < work.cursor)]
+        target = (later[0] if step > 0 else later[-1]) if later else placed[0 if step > 0 else -1]
+        self._bench.set_cursor(target.start)
+        self._bench.set_passage(work.passage.showing(target.start, target.stop, work.frames))
+        self.choose(target.marker.id)
+        self._bench.said.emit(" — ".join(filter(None, (target.marker.name, target.marker.note))))
+
+    def note_of_focus(self) -> str:
+        """Return the note on the finding in focus."""
+        work = self._bench.work
+        return work.history.notes.get(work.focus.id, "") if work and work.focus else ""
+
+    def write_note(self, text: str) -> None:
+        """Write a note on the finding in focus; an empty one takes it away."""
+        work = self._bench.work
+        if work and work.focus and (before := self.note_of_focus()) != text:
+            self._commit(work, "write a note", [NoteTurn(work.focus.id, before, text)])
+
+    def take_in(self, path: Path) -> None:
+        """Take markers in from a table or from a WAV file's cue points."""
+        work = self._bench.work
+        if work is None:
+            return
+        rate, frames = work.rate, work.frames
+
+        def read(_: Job) -> list[Cue]:
+            return cues_of(path, rate, frames)
+
+        self._bench.jobs.start(
+            f"reading {path.name}", read, lambda cues: self.add(work, cues, path.name)
+        ).failed.connect(self._bench.failed)
+
+    def add(self, work: Work, cues: Sequence[Cue], origin: str) -> None:
+        """Add markers, in frames of the version that is worked on; those that are there already are left out."""
+        held = {(p.start, p.stop, p.marker.name) for p in placed_markers(work)}
+        fresh = [
+            cue for cue in cues
+            if cue.start + cue.length <= work.frames and (cue.start, cue.start + cue.length, cue.name) not in held
+        ]  # fmt: skip
+        names = {marker.id for marker in work.history.markers}
+        free = (f"k{n}" for n in itertools.count(1) if f"k{n}" not in names)
+        turns = []
+        for cue, name in zip(fresh, free, strict=False):
+            place = _in_original(work, cue.start, cue.start + cue.length)
+            turns.append(MarkerTurn(None, Marker(name, *place, cue.name or f"Marker {name[1:]}", cue.note)))
+        left_out = len(cues) - len(fresh)
+        tail = f" {left_out} were there already, or lie outside." if left_out else ""
+        if not turns:
+            self._bench.said.emit(f"No new markers in {origin}.{tail}")
+        elif self._commit(work, f"take in {format_count(len(turns), 'marker')}", turns):
+            self._bench.said.emit(f"{format_count(len(turns), 'marker')} taken in from {origin}.{tail}")
+
+    def write_table(self, path: Path) -> None:
+        """Write all markers as a table."""
+        work = self._bench.work
+        if work is None:
+            return
+        text = markers_to_csv(cues_in(work), work.rate)
+        job = self._bench.jobs.start(
+            f"writing {path.name}",
+            lambda _: write_whole(path, text.encode(), overwrite=True),
+            lambda _: self._bench.said.emit(f"The markers are in {path.name}."),
+        )
+        job.failed.connect(self._bench.failed)
+
+    def _commit(self, work: Work, title: str, turns: Sequence[MarkerTurn | NoteTurn]) -> bool:
+        made = self._bench.commit(work, Edit(title, marks=tuple(turns)), work.version)
+        self.changed.emit()
+        return made is not None
+
+    def _forget_placed(self) -> None:
+        self._placed = None
+
+
+class Placed:
+    """A marker, and where it is in the version that is worked on."""
+
+    def __init__(self, marker: Marker, start: int, stop: int) -> None:
+        self.marker = marker
+        self.start = start
+        self.stop = stop
+
+
+def placed_markers(work: Work) -> list[Placed]:
+    """Return a recording's markers with where they are in its current version, in order of place."""
+    markers = work.history.markers
+    ends = [frame for marker in markers for frame in (marker.start, marker.stop)]
+    places = map_positions(work.history.original, work.version, ends).tolist()
+    placed = [
+        Placed(marker, start, stop) for marker, start, stop in zip(markers, places[::2], places[1::2], strict=True)
+    ]
+    return sorted(placed, key=lambda p: (p.start, p.stop))
+
+
+def cues_in(work: Work) -> list[Cue]:
+    """Return a recording's markers as cue points of its current version."""
+    return [Cue(p.start, p.stop - p.start, p.marker.name, p.marker.note) for p in placed_markers(work)]
+
+
+def cues_of(path: Path, rate: int, frames: int) -> list[Cue]:
+    """Return the markers of a table or of a WAV file.
+
+    Raises
+    ------
+    UmbrickError
+        If it cannot be read, or holds none.
+    """
+    if path.suffix.lower() == ".csv":
+        try:
+            if path.stat().st_size > _LARGEST_TABLE_BYTES:
+                raise FileError(f"{path.name} is too large to be a table of markers.")
+            return markers_from_csv(path.read_text("utf-8", "replace"), rate, frames)
+        except OSError as error:
+            raise FileError(f"{path.name} cannot be read: {error.strerror}.") from error
+    cues = read_cues(path)
+    if not cues:
+        raise UmbrickError(f"{path.name} holds no cue points.", "Markers come from CSV tables and WAV files.")
+    return cues
+
+
+def _in_original(work: Work, start: int, stop: int) -> tuple[int, int]:
+    original = work.history.original
+    first, last = (map_position(work.version, original, frame) for frame in (start, stop))
+    return first, max(first, last)
