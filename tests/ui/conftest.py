@@ -14,7 +14,11 @@ KEYS = {"Enter": Qt.Key.Key_Return, "Space": Qt.Key.Key_Space, "Esc": Qt.Key.Key
         "Right": Qt.Key.Key_Right, "Home": Qt.Key.Key_Home, "End": Qt.Key.Key_End, "+": Qt.Key.Key_Plus,
         "-": Qt.Key.Key_Minus, "Del": Qt.Key.Key_Delete,
         "Backspace": Qt.Key.Key_Backspace, "PgDown": Qt.Key.Key_PageDown, "PgUp": Qt.Key.Key_PageUp}  # fmt: skip
-MODIFIERS = {"Ctrl": Qt.KeyboardModifier.ControlModifier, "Shift": Qt.KeyboardModifier.ShiftModifier}
+MODIFIERS = {
+    "Alt": Qt.KeyboardModifier.AltModifier,
+    "Ctrl": Qt.KeyboardModifier.ControlModifier,
+    "Shift": Qt.KeyboardModifier.ShiftModifier,
+}
 
 
 class Hands:

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication
 from tests.sounds import sine, voice, write
 from tests.ui.conftest import focus_longest
 from umbrick.core.errors import UmbrickError
+from umbrick.core.sound.cues import read_cues
 from umbrick.ui import settings
 from umbrick.ui.application import refuse_unreliable_qt
 from umbrick.ui.dialogs.save_dialog import SaveDialog
@@ -191,27 +192,38 @@ def test_what_cannot_be_saved_so_says_why_before_writing(surveyed, tmp_path):
     save_with(surveyed, look)
 
 
-def test_the_source_is_replaced_only_when_told_and_kept(surveyed, hot, window):
-    hands = surveyed
-    path = hot[0]
-    old = path.read_bytes()
-    mend_all(hands)
+def test_the_recordings_own_file_is_no_target_for_a_copy(surveyed, hot):
+    def look(dialog):
+        dialog.path.setText(str(hot[0]))
+        assert "own file" in dialog.note.text()
+        assert not dialog.accept_button.isEnabled()
 
-    def replace(dialog):
-        dialog.path.setText(str(path))
-        assert "kept as hot.original.wav" in dialog.note.text()
-        assert dialog.accept_button.text() == "Replace"
+    save_with(surveyed, look)
+
+
+def test_a_selection_is_saved_in_another_form_with_its_markers(surveyed, tmp_path, window):
+    hands = surveyed
+    window.bench.set_cursor(30_000)
+    hands.press("T")
+    window.bench.select(24_000, 72_000)
+
+    def choose(dialog):
+        dialog.pattern.setText("{name}-part")
+        QTest.keyClicks(dialog.pattern, "1")
+        assert dialog.path.text().endswith("hot-part1.wav")
+        dialog.rate.setCurrentIndex(dialog.rate.findData(96000))
+        dialog.channels.setCurrentIndex(1)
+        assert "The selection: 1.00 s. Dithered." in dialog.note.text()
         dialog.accept_button.click()
 
-    save_with(hands, replace)
-    assert path.with_name("hot.original.wav").read_bytes() == old
-    assert path.read_bytes() != old
-    assert "kept as hot.original.wav" in window.status.message.text()
-    before = hands.work.history.original.read(0, hands.work.frames)
-    assert np.array_equal(
-        before, soundfile.read(path.with_name("hot.original.wav"), dtype="float32", always_2d=True)[0]
-    )
-    hands.press("B")
+    hands.in_dialog(choose)
+    hands.press("Ctrl+Alt+S")
+    saved = tmp_path / "hot-part1.wav"
+    read, rate = soundfile.read(saved, always_2d=True)
+    assert (rate, read.shape) == (96000, (96000, 2))
+    assert [(cue.start, cue.name) for cue in read_cues(saved)] == [(12_000, "Marker 1")]
+    assert hands.work.has_unsaved_mends is False
+    save_with(hands, lambda dialog: (dialog.path.text().endswith("hot-part1-2.wav"), dialog.reject()))
 
 
 def test_a_file_changed_by_another_program_is_not_saved_over(surveyed, hot, tmp_path, window):

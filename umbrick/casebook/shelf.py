@@ -177,6 +177,10 @@ class Shelf:
             *(stat_of(home) if home != path else (0, 0)),
         )
 
+    def write_lost(self) -> None:
+        """Write that the recording's file holds something else now: its path leads nowhere from here on."""
+        self._set("path = path || ' (written over)', home = '', seal = '', on_bench = 0")
+
     def write_stamp(self, path: Path) -> None:
         """Write size and time of the recording's file as they are now."""
         self._set("bytes = ?, modified_ns = ?", *stat_of(path))

@@ -8,10 +8,11 @@ from typing import Any
 import click
 
 from umbrick import __version__
-from umbrick.cli.bench import bench_command, demo_command
+from umbrick.cli.bench import bench_command, demo_command, edit_for_another_program
 from umbrick.cli.mend import mend_command
 from umbrick.cli.methods import methods_command
 from umbrick.cli.output import one_line, warn
+from umbrick.cli.restore import restore_command
 from umbrick.cli.survey import survey_command
 from umbrick.core.errors import UmbrickError
 
@@ -27,17 +28,29 @@ class _CommandOrFiles(click.Group):
 
 @click.group(cls=_CommandOrFiles, invoke_without_command=True, subcommand_metavar="[COMMAND | FILE…] …")
 @click.version_option(__version__, prog_name="umbrick")
+@click.option(
+    "--edit",
+    "edited",
+    metavar="FILE",
+    type=click.Path(),
+    help="Open one FILE for another program that waits: F2 puts it back in place and closes. Exit status 3 if it was "
+    "left as it was.",
+)
 @click.pass_context
-def umbrick(context: click.Context) -> None:
+def umbrick(context: click.Context, edited: str | None) -> None:
     """Find faults in recordings and mend each with the least change that works.
 
     Without a command the bench opens, with the FILEs given. Exit status: 0 done, 1 the work failed, 2 wrong usage.
     """
-    if context.invoked_subcommand is None:
+    if edited is not None and context.invoked_subcommand is not None:
+        raise click.UsageError("--edit takes one FILE and nothing else.")
+    if edited is not None:
+        edit_for_another_program(edited)
+    elif context.invoked_subcommand is None:
         context.invoke(bench_command)
 
 
-for command in (survey_command, mend_command, methods_command, demo_command):
+for command in (survey_command, mend_command, restore_command, methods_command, demo_command):
     umbrick.add_command(command)
 
 

@@ -27,11 +27,12 @@ from umbrick.core.mend.method import Method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_for, method_named
 from umbrick.core.paths import cache_folder
-from umbrick.core.report import document, recording_report
+from umbrick.core.report import document, done_in_words, recording_report
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.identity import sha256_of
+from umbrick.core.sound.kept import free_name, write_down
 from umbrick.core.sound.recording import Recording, open_recording
-from umbrick.core.sound.saving import Saved, format_for, name_for_kept, over_message, save
+from umbrick.core.sound.saving import Papers, Saved, format_for, over_message, save
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Survey
@@ -124,16 +125,18 @@ def mend_command(
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
         sha256 = sha256_of(path) if report_path else ""
+        keep_as = free_name(path.parent, path, "original") if in_place else None
         with progress_bar(f"Writing {output.name}", quiet) as progress:
             saved = save(
                 result.version,
                 output,
                 form,
-                origin=path,
+                papers=Papers(path, done=done_in_words(result.mends)),
                 origin_format=recording.format,
                 gain_db=gain_db,
                 overwrite=overwrite or in_place,
-                keep_as=name_for_kept(path) if in_place else None,
+                keep_as=keep_as,
+                on_kept=lambda: write_down(path, keep_as) if keep_as else None,
                 progress=progress,
             )
         if report_path:

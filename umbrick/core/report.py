@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -11,6 +12,7 @@ from umbrick.core.survey.document import finding_as_json, measures_as_json
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Measures
 from umbrick.core.timeline.history import Mend
+from umbrick.core.units import format_count
 
 SCHEMA = "umbrick.report/1"
 
@@ -62,6 +64,13 @@ def recording_report(
         "timing_debt_frames": sum(mend.time_shift for mend in mends),
         "provenance_percent": {name: round(share, 6) for name, share in provenance.items()},
     }
+
+
+def done_in_words(mends: Sequence[Mend]) -> str:
+    """Return what mends did in a few words, for a file's coding history: ``12 mends: 11 declip, 1 bridge``."""
+    counts = Counter(mend.method for mend in mends)
+    each = ", ".join(f"{count} {method}" for method, count in counts.most_common())
+    return f"{format_count(len(mends), 'mend')}: {each}" if mends else "no mends"
 
 
 def document(recordings: list[dict[str, Any]]) -> dict[str, Any]:

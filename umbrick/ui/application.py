@@ -23,13 +23,19 @@ from umbrick.ui.window import BenchWindow
 _SHOT_POLL_MS = 50
 
 
-def run(files: list[Path], shot: Path | None = None) -> int:
+UNCHANGED = 3
+"""Exit status of a round trip from which the file comes back as it was."""
+
+
+def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False) -> int:
     """Open the bench with files and stay until it is closed; with ``shot``, save a picture of it and end.
+
+    On a round trip another program waits for the one file, and putting it back closes the bench.
 
     Returns
     -------
     int
-        Exit status.
+        Exit status: 0, or after a round trip ``UNCHANGED`` if the file was not put back changed.
 
     Raises
     ------
@@ -43,7 +49,7 @@ def run(files: list[Path], shot: Path | None = None) -> int:
     application.setApplicationName("Umbrick")
     theme.load_fonts()
     output, note = system_or_simulated()
-    window = BenchWindow(output)
+    window = BenchWindow(output, is_round_trip)
     _report_faults(window.bench.failed.emit)
     signal.signal(signal.SIGINT, lambda *_: application.quit())
     window.show()
@@ -51,9 +57,10 @@ def run(files: list[Path], shot: Path | None = None) -> int:
     if note:
         window.bench.said.emit(note)
     if shot is None:
-        window.keeping.look_for_work(window.offer_work_left)
-    if shot is None:
-        return application.exec()
+        if not is_round_trip:
+            window.keeping.look_for_work(window.offer_work_left)
+        status = application.exec()
+        return UNCHANGED if is_round_trip and not window.put_back_in_trip else status
     window.resize(1280, 800)
     saved = _save_when_settled(window, shot, application.quit)
     application.exec()

@@ -13,6 +13,7 @@ from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
@@ -31,6 +32,8 @@ class Dialogs(Protocol):
     def ask_note(self) -> None: ...
     def ask_markers_in(self) -> None: ...
     def ask_markers_out(self) -> None: ...
+    def ask_save_selection(self) -> None: ...
+    def is_round_trip(self) -> bool: ...
     def ask_name_casebook(self) -> None: ...
     def ask_mend_all(self) -> None: ...
     def close(self) -> object: ...
@@ -55,6 +58,7 @@ def command_table(
     marking: Marking,
     listening: Listening,
     saving: Saving,
+    putting_back: PuttingBack,
     viewing: Viewing,
     dialogs: Dialogs,
 ) -> list[Command]:
@@ -182,6 +186,13 @@ def command_table(
         Command("demo", "&Recording", "Open the demo", "Open the demo recordings", dialogs.open_demo),
         Command("save", "&Recording", "Save a copy…", "Save the mended recording as a file", dialogs.ask_save,
                 ("Ctrl+S",), saving_now, separated=True),
+        Command("save_selection", "&Recording", "Save the selection…", "Save the selection as a file of its own",
+                dialogs.ask_save_selection, ("Ctrl+Alt+S",), lambda: saving_now() or no_selection()),
+        Command("put_back", "&Recording", "Put back in place and close" if dialogs.is_round_trip() else "Put back in place",
+                "Put the mended sound in place of the recording's file, in one step; the old file is kept",
+                putting_back.put_back, ("F2",), putting_back.reason_against),
+        Command("bring_back", "&Recording", "Bring the old file back", "Put the kept old file back in its place",
+                putting_back.bring_back, (), putting_back.reason_not_to_bring_back),
         Command("name_casebook", "&Recording", "Keep as a casebook…",
                 "Keep findings, mends and undo of all open recordings in one file of your choice",
                 dialogs.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -38,6 +38,7 @@ from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
+from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
@@ -67,8 +68,12 @@ _STRIPS = (142, 310, 250)
 class BenchWindow(QMainWindow):
     """The main window."""
 
-    def __init__(self, output: Output) -> None:
+    def __init__(self, output: Output, is_round_trip: bool = False) -> None:
+        """Make the window; on a round trip for another program, putting back closes it."""
         super().__init__()
+        self._is_round_trip = is_round_trip
+        self.put_back_in_trip = False
+        """Whether, on a round trip, the file was put back changed."""
         self.setWindowTitle("Umbrick")
         self.resize(1280, 800)
         self.setMinimumSize(1024, 700)
@@ -81,6 +86,7 @@ class BenchWindow(QMainWindow):
         self.mending = Mending(self.bench)
         self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
+        self.putting_back = PuttingBack(self.bench, self.keeping, self.opening, self.saving)
         self.listening = Listening(self.bench, self.mending, output)
         self.marking = Marking(self.bench)
         self.viewing = Viewing(self.bench, self.mending, self.listening, self.marking)
@@ -93,6 +99,7 @@ class BenchWindow(QMainWindow):
             self.marking,
             self.listening,
             self.saving,
+            self.putting_back,
             self.viewing,
             self,
         )
@@ -108,6 +115,7 @@ class BenchWindow(QMainWindow):
                 "mend": self._button("mend", "Mend  Enter", accent=True),
                 "keep": self._button("keep", "Keep  K"),
                 "mend_all": self._button("mend_all", "Mend all like this…"),
+                "put_back": self._button("put_back", "Put back and close  F2" if is_round_trip else "Put back  F2"),
                 "save": self._button("save", "Save a copy…"),
             },
         )
@@ -237,6 +245,7 @@ class BenchWindow(QMainWindow):
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self.ask_find)
         self.keeping.changed.connect(self._refresh)
+        self.putting_back.put_back_done.connect(self._close_trip)
         self.marking.naming_wanted.connect(self.ask_marker_name)
 
     def _refresh(self) -> None:
@@ -396,10 +405,27 @@ class BenchWindow(QMainWindow):
 
     def ask_save(self) -> None:
         """Ask how to save, and save."""
+        self._ask_save(only_selection=False)
+
+    def ask_save_selection(self) -> None:
+        """Ask how to save the selection, and save it."""
+        self._ask_save(only_selection=True)
+
+    def _ask_save(self, only_selection: bool) -> None:
         if self.bench.work:
-            dialog = SaveDialog(self.bench.work, self)
+            dialog = SaveDialog(self.bench.work, settings.name_pattern(), only_selection, self)
             if dialog.exec():
+                settings.set_name_pattern(dialog.chosen_pattern)
                 self.saving.save(dialog.order)
+
+    def is_round_trip(self) -> bool:
+        """Whether another program opened the file here and waits for it."""
+        return self._is_round_trip
+
+    def _close_trip(self) -> None:
+        if self._is_round_trip:
+            self.put_back_in_trip = True
+            QTimer.singleShot(0, self.close)
 
     def ask_mend_all(self) -> None:
         """Show what mending all would do, and do it."""
@@ -479,6 +505,12 @@ class BenchWindow(QMainWindow):
 
     # Qt's events.
 
+    def changeEvent(self, event: QEvent) -> None:
+        """Coming back to the window, see whether another program has changed the file."""
+        super().changeEvent(event)
+        if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+            self.putting_back.look()
+
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Take files."""
         if event.mimeData().hasUrls():
@@ -499,6 +531,7 @@ class BenchWindow(QMainWindow):
     def shut_down(self) -> None:
         """Stop every thread and let go of every file."""
         self.listening.close()
+        self.putting_back.close()
         self.bench.jobs.cancel_all()
         for strip in self.strips:
             strip.close_renderer()

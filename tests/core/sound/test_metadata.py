@@ -8,7 +8,10 @@ from mutagen.flac import Picture
 
 from tests.core.sound.test_saving import copy
 from tests.sounds import sine, write
+from umbrick import __version__
 from umbrick.core.sound.chunks import missing_bytes, riff_chunks
+from umbrick.core.sound.cues import Cue, read_cues
+from umbrick.core.sound.saving import Papers
 
 CHUNKS = {
     b"bext": b"A tape of the Ostermoor Cut".ljust(602, b"\0"),
@@ -40,7 +43,10 @@ def test_wav_chunks_come_along(tmp_path, target):
     path = with_chunks(write(tmp_path / "a.wav", sine(channels=1, seconds=0.1), subtype="PCM_24"))
     saved = copy(path, tmp_path / target)
     found = chunks_of(saved.path)
-    assert {name: found[name] for name in CHUNKS} == CHUNKS
+    assert {name: found[name] for name in CHUNKS if name != b"bext"} == {
+        k: v for k, v in CHUNKS.items() if k != b"bext"
+    }
+    assert found[b"bext"][:602] == CHUNKS[b"bext"]
     assert saved.note == ""
     assert np.array_equal(soundfile.read(path)[0], soundfile.read(saved.path)[0])
     assert missing_bytes(saved.path)[1] == 0
@@ -49,7 +55,7 @@ def test_wav_chunks_come_along(tmp_path, target):
 def test_an_odd_number_of_bytes_of_sound_is_padded_before_the_chunks(tmp_path):
     path = with_chunks(write(tmp_path / "a.wav", sine()[:101], subtype="PCM_24"))
     saved = copy(path, tmp_path / "b.wav")
-    assert chunks_of(saved.path)[b"bext"] == CHUNKS[b"bext"]
+    assert chunks_of(saved.path)[b"bext"][:602] == CHUNKS[b"bext"]
     assert len(soundfile.read(saved.path)[0]) == 101
 
 
@@ -92,3 +98,26 @@ def test_a_file_that_is_no_riff_has_no_chunks(tmp_path):
     with path.open("rb") as file:
         assert riff_chunks(file) == []
     assert missing_bytes(path) == (0, 0)
+
+
+def test_a_line_is_added_to_the_coding_history_and_the_time_reference_moves(tmp_path):
+    body = CHUNKS[b"bext"][:338] + struct.pack("<Q", 1000) + CHUNKS[b"bext"][346:] + b"A=ANALOGUE,M=mono,T=tape\r\n\0"
+    path = with_chunks(write(tmp_path / "a.wav", sine(seconds=0.1), subtype="PCM_24"))
+    data = path.read_bytes()
+    path.write_bytes(data.replace(b"bext" + struct.pack("<I", 602) + CHUNKS[b"bext"],
+                                  b"bext" + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1)))  # fmt: skip
+    papers = Papers(path, done="12 mends: 12 declip", later_by=480)
+    found = chunks_of(copy(path, tmp_path / "b.wav", papers=papers, rate=96000).path)[b"bext"]
+    assert struct.unpack_from("<Q", found, 338) == (1000 + 960,)
+    assert found[602:].split(b"\r\n")[:2] == [
+        b"A=ANALOGUE,M=mono,T=tape",
+        f"A=PCM,F=96000,W=24,M=mono,T=Umbrick {__version__}; 12 mends: 12 declip".encode(),
+    ]
+
+
+def test_given_cue_points_replace_those_of_the_source_and_follow_the_rate(tmp_path):
+    path = with_chunks(write(tmp_path / "a.wav", sine(seconds=0.1), subtype="PCM_24"))
+    cues = [Cue(100, 0, "gate"), Cue(480, 48, "bell", "rings twice")]
+    saved = copy(path, tmp_path / "b.wav", papers=Papers(path, cues), rate=24000)
+    assert read_cues(saved.path) == [Cue(50, 0, "gate"), Cue(240, 24, "bell", "rings twice")]
+    assert b"INFO" not in chunks_of(saved.path)[b"LIST"]

@@ -9,8 +9,9 @@ import soundfile
 from tests.sounds import RATE, on_grid, sine, voice, write
 from umbrick.core.errors import CancelledError, FileError, ParameterError
 from umbrick.core.sound.formats import FileFormat, container_for, default_subtype
+from umbrick.core.sound.kept import free_name
 from umbrick.core.sound.recording import open_recording
-from umbrick.core.sound.saving import format_for, name_for_kept, save
+from umbrick.core.sound.saving import Papers, format_for, save
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 
@@ -34,7 +35,9 @@ def copy(path, target, **options):
     recording = open_recording(path, path.parent / "cache")
     try:
         form = format_for(target, recording.format, options.pop("subtype", None))
-        return save(Version.of(recording.source), target, form, origin=path, origin_format=recording.format, **options)
+        papers = options.pop("papers", Papers(path))
+        version = Version.of(recording.source)
+        return save(version, target, form, papers=papers, origin_format=recording.format, **options)
     finally:
         recording.close()
 
@@ -95,13 +98,13 @@ def test_replacing_the_source_keeps_the_old_file_under_another_name(tmp_path):
     path = write(tmp_path / "a.wav", sine(), subtype="PCM_24")
     path.chmod(0o640)
     old = path.read_bytes()
-    kept = name_for_kept(path)
+    kept = free_name(path.parent, path, "original")
     saved = copy(path, path, overwrite=True, keep_as=kept, gain_db=-6.0)
     assert saved.kept == kept == tmp_path / "a.original.wav"
     assert kept.read_bytes() == old
     assert path.read_bytes() != old
     assert stat.S_IMODE(path.stat().st_mode) == 0o640
-    assert name_for_kept(path) == tmp_path / "a.original-2.wav"
+    assert free_name(path.parent, path, "original") == tmp_path / "a.original-2.wav"
 
 
 def test_the_old_file_is_kept_where_files_cannot_have_two_names(tmp_path, monkeypatch):
@@ -111,7 +114,7 @@ def test_the_old_file_is_kept_where_files_cannot_have_two_names(tmp_path, monkey
     path = write(tmp_path / "a.wav", sine())
     old = path.read_bytes()
     monkeypatch.setattr(os, "link", refuse)
-    saved = copy(path, path, overwrite=True, keep_as=name_for_kept(path), gain_db=-6.0)
+    saved = copy(path, path, overwrite=True, keep_as=free_name(path.parent, path, "original"), gain_db=-6.0)
     assert saved.kept.read_bytes() == old
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import shutil
 import struct
+from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import mutagen
 import mutagen.aiff
@@ -15,6 +16,8 @@ import mutagen.oggopus
 import mutagen.oggvorbis
 
 from umbrick.core.sound.chunks import Chunk, riff_chunks
+from umbrick.core.sound.coding_history import BEXT, with_line
+from umbrick.core.sound.cues import Cue, cue_chunks, is_of_cues
 
 _OF_THE_SOUND = {b"fmt ", b"data", b"fact", b"ds64", b"PEAK", b"JUNK", b"junk", b"FLLR", b"PAD ", b"levl", b"slnt"}
 """Chunks that describe the sample data itself, or are mere filling: the copy has its own."""
@@ -22,13 +25,23 @@ _OF_THE_SOUND = {b"fmt ", b"data", b"fact", b"ds64", b"PEAK", b"JUNK", b"junk", 
 _LARGEST_CHUNK = 64 * 2**20
 
 
-def carry_over(source: Path, target: Path) -> str:
+class Alterations(NamedTuple):
+    """What is to be different in the copy: its cue points (None leaves them), a line for the coding history, and by
+    how many frames the copy begins later."""
+
+    cues: Sequence[Cue] | None = None
+    coding_line: str = ""
+    later_by: int = 0
+
+
+def carry_over(source: Path, target: Path, alterations: Alterations | None = None) -> str:
     """Copy tags and chunks from one finished file to another, as far as the target's container takes them.
 
     Parameters
     ----------
     source, target : Path
         The target's sound must be complete; it is changed in place (call this before it is published).
+    alterations : Alterations, optional
 
     Returns
     -------
@@ -44,9 +57,12 @@ def carry_over(source: Path, target: Path) -> str:
         chunks = [chunk for chunk in riff_chunks(file) if chunk.name not in _OF_THE_SOUND]
     with target.open("rb") as file:
         target_chunks = riff_chunks(file)
+    own = alterations or Alterations()
     if target_chunks:
+        bodies = list(_bodies(source, chunks, own))
+        if bodies:
+            _append_chunks(target, bodies)
         if chunks:
-            _copy_chunks(source, chunks, target)
             return ""
         return "" if not _tags_of(source) else f"The tags of {source.name} have no place in a WAV file."
     if chunks and target.suffix:
@@ -54,22 +70,33 @@ def carry_over(source: Path, target: Path) -> str:
     return _copy_tags(source, target)
 
 
-def _copy_chunks(source: Path, chunks: list[Chunk], target: Path) -> None:
-    with source.open("rb") as origin, target.open("r+b") as copy:
+def _bodies(source: Path, chunks: list[Chunk], own: Alterations) -> Iterator[tuple[bytes, bytes]]:
+    """Yield the chunks of the copy, name and body."""
+    with source.open("rb") as origin:
+        for chunk in chunks:
+            if chunk.length > _LARGEST_CHUNK:
+                continue
+            origin.seek(chunk.offset)
+            body = origin.read(chunk.length)
+            if len(body) < chunk.length or (own.cues is not None and is_of_cues(chunk.name, body)):
+                continue
+            if chunk.name == BEXT and own.coding_line:
+                body = with_line(body, own.coding_line, own.later_by)
+            yield chunk.name, body
+    if own.cues is not None:
+        yield from cue_chunks(own.cues)
+
+
+def _append_chunks(target: Path, bodies: list[tuple[bytes, bytes]]) -> None:
+    with target.open("r+b") as copy:
         own = riff_chunks(copy)
         if sum(chunk.length for chunk in own if chunk.name == b"data") % 2:
             copy.seek(0, 2)
             if copy.tell() % 2:
                 copy.write(b"\0")
         copy.seek(0, 2)
-        for chunk in chunks:
-            if chunk.length > _LARGEST_CHUNK:
-                continue
-            origin.seek(chunk.offset)
-            body = origin.read(chunk.length)
-            if len(body) < chunk.length:
-                continue
-            copy.write(chunk.name + struct.pack("<I", chunk.length) + body + b"\0" * (chunk.length & 1))
+        for name, body in bodies:
+            copy.write(name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1))
         size = copy.tell() - 8
         copy.seek(0)
         if copy.read(4) == b"RIFF":

@@ -10,6 +10,7 @@ import soundfile
 from umbrick.core.errors import DamagedFileError, FileError
 from umbrick.core.sound import decoded_source
 from umbrick.core.sound.chunks import missing_bytes
+from umbrick.core.sound.content import Content
 from umbrick.core.sound.decoded_source import DecodedSource
 from umbrick.core.sound.file_source import FileSource
 from umbrick.core.sound.formats import FileFormat
@@ -29,6 +30,7 @@ class Recording:
     path: Path
     format: FileFormat
     source: FileSource | DecodedSource
+    content: Content
     damage: str = ""
 
     @property
@@ -74,6 +76,7 @@ class Recording:
     def close(self) -> None:
         """Let go of the file."""
         self.source.close()
+        self.content.close()
 
 
 def open_recording(path: Path, cache_folder: Path) -> Recording:
@@ -122,10 +125,12 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
         raise FileError(f"{path.name} holds no sound: its header is there, but not a single sample.")
     file_format = FileFormat(info.format, info.subtype)
     if file_format.reads_in_place:
-        return Recording(path, file_format, FileSource(path, key), _truncation(path, info.frames, info.samplerate))
+        damage = _truncation(path, info.frames, info.samplerate)
+        return Recording(path, file_format, FileSource(path, key), Content(path), damage)
     decoded_folder = cache_folder / "decoded"
     decoded_source.prune(decoded_folder, _DECODED_LIMIT_BYTES)
-    return Recording(path, file_format, DecodedSource(path, decoded_folder / f"{key}.f32", key))
+    source = DecodedSource(path, decoded_folder / f"{key}.f32", key)
+    return Recording(path, file_format, source, Content(path))
 
 
 def _truncation(path: Path, frames: int, rate: int) -> str:

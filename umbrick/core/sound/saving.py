@@ -6,7 +6,7 @@ import errno
 import os
 import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,8 +14,11 @@ import numpy as np
 import numpy.typing as npt
 import soundfile
 
-from umbrick.core.errors import CancelledError, FileError, ParameterError
+from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.sound import metadata
+from umbrick.core.sound.coding_history import coding_line
+from umbrick.core.sound.conversion import ChannelChoice, Outgoing
+from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.dither import TriangularDither
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
 from umbrick.core.sound.source import Source
@@ -71,16 +74,34 @@ def format_for(path: Path, source: FileFormat, subtype: str | None = None) -> Fi
     return FileFormat(container, chosen)
 
 
+@dataclass(frozen=True)
+class Papers:
+    """What goes into a file beside its sound.
+
+    ``origin`` is the file whose tags and chunks come along. ``cues`` replace its cue points; None leaves them.
+    ``done`` says in a few words what was done, for the coding history; ``later_by`` is how many frames of the origin
+    were left out at its beginning.
+    """
+
+    origin: Path
+    cues: Sequence[Cue] | None = None
+    done: str = ""
+    later_by: int = 0
+
+
 def save(
     version: Source,
     path: Path,
     form: FileFormat,
     *,
-    origin: Path | None = None,
+    rate: int | None = None,
+    layout: ChannelChoice | None = None,
+    papers: Papers | None = None,
     origin_format: FileFormat | None = None,
     gain_db: float = 0.0,
     overwrite: bool = False,
     keep_as: Path | None = None,
+    on_kept: Callable[[], None] = lambda: None,
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Saved:
@@ -96,17 +117,23 @@ def save(
     path : Path
         The target.
     form : FileFormat
-        What to write; fixed point is dithered when the source has more bits or the level was changed.
-    origin : Path, optional
-        The file the version was made from: its tags and chunks are carried over.
+        What to write; fixed point is dithered when the source has more bits or anything but single samples changed.
+    rate : int, optional
+        Frames a second to write; by default the version's own.
+    layout : ChannelChoice, optional
+        Which channels to write; by default all as they are.
+    papers : Papers, optional
+        What comes along from the file the version was made from.
     origin_format : FileFormat, optional
-        Its format.
+        That file's format.
     gain_db : float
         Level change on the way, in dB.
     overwrite : bool
         Whether an existing target may be replaced.
     keep_as : Path, optional
-        Where the replaced target is kept: a name that must be free, in the same file system.
+        Where the replaced target is kept: a name that must be free.
+    on_kept : callable
+        Called when it is kept there, before the target is replaced.
 
     Raises
     ------
@@ -123,14 +150,15 @@ def save(
         )
     if keep_as is not None and keep_as.exists():
         raise FileError(f"{keep_as.name} exists already, so the old file cannot be kept under that name.")
-    form = _fitting(form, version)
+    outgoing = Outgoing(version, rate or version.rate, layout)
+    form = _fitting(form, outgoing)
     part: Path | None = None
     try:
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part" + path.suffix, dir=path.parent)
         os.close(handle)
         part = Path(name)
-        over = _write(version, part, form, origin_format, db_to_amplitude(gain_db), progress, is_cancelled)
-        note = metadata.carry_over(origin, part) if origin is not None else ""
+        over = _write(outgoing, part, form, origin_format, db_to_amplitude(gain_db), progress, is_cancelled)
+        note = metadata.carry_over(papers.origin, part, _altering(papers, form, outgoing)) if papers else ""
         if path.exists():
             metadata.copy_permissions(path, part)
         else:
@@ -139,7 +167,8 @@ def save(
         if path.exists() and not overwrite:
             raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
         if keep_as is not None and path.exists():
-            _keep(path, keep_as)
+            keep(path, keep_as)
+            on_kept()
         os.replace(part, path)
         _sync(path.parent)
     except OSError as error:
@@ -152,18 +181,16 @@ def save(
     return Saved(path, form, over, note, keep_as)
 
 
-def name_for_kept(path: Path) -> Path:
-    """Return a free name beside a file for keeping it when it is replaced."""
-    number = 1
-    while True:
-        tail = ".original" if number == 1 else f".original-{number}"
-        kept = path.with_name(f"{path.stem}{tail}{path.suffix}")
-        if not kept.exists():
-            return kept
-        number += 1
+def _altering(papers: Papers, form: FileFormat, outgoing: Outgoing) -> metadata.Alterations:
+    cues = papers.cues
+    if cues is not None:
+        place = outgoing.place_of
+        cues = [Cue(place(c.start), place(c.start + c.length) - place(c.start), c.name, c.note) for c in cues]
+    line = coding_line(form, outgoing.rate, outgoing.channels, papers.done)
+    return metadata.Alterations(cues, line, outgoing.place_of(papers.later_by))
 
 
-def _fitting(form: FileFormat, version: Source) -> FileFormat:
+def _fitting(form: FileFormat, version: Outgoing) -> FileFormat:
     if form.container in ("WAV", "WAVEX"):
         size = version.frames * version.channels * _BYTES.get(form.subtype, 4)
         if size > WAV_LIMIT_BYTES:
@@ -180,7 +207,7 @@ def _fitting(form: FileFormat, version: Source) -> FileFormat:
 
 
 def _write(
-    version: Source,
+    outgoing: Outgoing,
     path: Path,
     form: FileFormat,
     origin_format: FileFormat | None,
@@ -191,27 +218,26 @@ def _write(
     bits = form.bits
     origin_bits = origin_format.bits if origin_format else None
     deeper = origin_bits is None or (bits is not None and origin_bits > bits)
-    dither = TriangularDither(bits, version.channels) if bits is not None and (deeper or gain != 1.0) else None
+    changed = deeper or gain != 1.0 or not outgoing.is_exact
+    dither = TriangularDither(bits, outgoing.channels) if bits is not None and changed else None
     step = 2.0 ** (1 - bits) if bits is not None else 0.0
-    over = 0
-    with soundfile.SoundFile(path, "w", version.rate, version.channels, form.subtype, format=form.container) as file:
-        for start in range(0, version.frames, _BLOCK_FRAMES):
-            if is_cancelled():
-                raise CancelledError
-            stop = min(start + _BLOCK_FRAMES, version.frames)
-            block = version.read_exact(start, stop)
-            if gain != 1.0:
-                block = block * gain
-            if dither is not None:
-                block = dither.applied(block)
-            elif bits is not None:
-                # The library would cut off the fraction of a step, and so shift what was rebuilt.
-                block = np.round(block / step) * step
-            if form.is_fixed_point:
-                block, cut = _limited(block, step)
-                over += cut
-            file.write(block)
-            progress(stop / version.frames)
+    over = written = 0
+    with soundfile.SoundFile(path, "w", outgoing.rate, outgoing.channels, form.subtype, format=form.container) as file:
+        for whole in outgoing.blocks(is_cancelled):
+            for block in np.split(whole, range(_BLOCK_FRAMES, len(whole), _BLOCK_FRAMES)):
+                if gain != 1.0:
+                    block = block * gain
+                if dither is not None:
+                    block = dither.applied(block)
+                elif bits is not None:
+                    # The library would cut off the fraction of a step, and so shift what was rebuilt.
+                    block = np.round(block / step) * step
+                if form.is_fixed_point:
+                    block, cut = _limited(block, step)
+                    over += cut
+                file.write(block)
+                written += len(block)
+            progress(written / outgoing.frames)
     return over
 
 
@@ -221,12 +247,12 @@ def _limited(block: npt.NDArray[np.float64], step: float) -> tuple[npt.NDArray[n
     return np.clip(block, -1.0, highest), over
 
 
-def _keep(path: Path, keep_as: Path) -> None:
-    """Give a file a second name, or copy it where the file system knows no second names."""
+def keep(path: Path, keep_as: Path) -> None:
+    """Give a file a second name, or copy it where that cannot be: it is whole and on the disk before this returns."""
     try:
         os.link(path, keep_as)
     except OSError as error:
-        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.EMLINK):
+        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.EMLINK, errno.EXDEV):
             raise
         shutil.copy2(path, keep_as)
         _sync(keep_as)

@@ -1,34 +1,46 @@
-"""Saving a copy, or putting the mended sound in place of its source."""
+"""Writing files: a copy of the recording or of the selection, in any form that is asked for."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
-from umbrick.casebook.locating import stat_of
 from umbrick.core.errors import UmbrickError
+from umbrick.core.report import done_in_words
+from umbrick.core.sound.conversion import ChannelChoice
+from umbrick.core.sound.cues import Cue, read_cues
 from umbrick.core.sound.formats import FileFormat
-from umbrick.core.sound.saving import Saved, name_for_kept, over_message, save
+from umbrick.core.sound.saving import Papers, Saved, over_message, save
+from umbrick.core.timeline.positions import map_positions
+from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.marking import cues_in
 from umbrick.ui.bench.work import Work
 
 
 @dataclass(frozen=True)
 class Order:
-    """What is to be saved: where, how, with which level change; ``overwrite`` if the person agreed to replace."""
+    """What is to be saved: where, how, with which level change; ``overwrite`` if the person agreed to replace.
+
+    ``span`` is the part to be saved, None for all; ``rate`` and ``layout`` None leave rate and channels as they are.
+    """
 
     path: Path
     form: FileFormat
     gain_db: float = 0.0
     overwrite: bool = False
+    rate: int | None = None
+    layout: ChannelChoice | None = None
+    span: tuple[int, int] | None = None
 
 
 class Saving(QObject):
-    """Writes files in the background; the bench goes on meanwhile."""
+    """Writes files in the background, one at a time; the bench goes on meanwhile."""
 
     changed = Signal()
     progressed = Signal(float)
@@ -40,41 +52,58 @@ class Saving(QObject):
         self.job: Job | None = None
 
     def save(self, order: Order) -> None:
-        """Save the current version."""
+        """Save the current version, or a part of it, as a file that is not the recording's own."""
         work = self._bench.work
-        if work is None or self.job is not None:
+        if work is None:
             return
         version = work.version
-        source = work.recording.path
-        keep_as = name_for_kept(work.home) if replaces_source(work, order.path) else None
+
+        def done(saved: Saved) -> None:
+            if order.span is None:
+                note_saved(work, version, self._bench.failed.emit)
+            self._bench.said.emit(told(saved, order.gain_db))
+            self.saved.emit(saved)
+
+        self.run(work, order, done)
+
+    def run(
+        self,
+        work: Work,
+        order: Order,
+        done: Callable[[Saved], None],
+        keep_as: Path | None = None,
+        on_kept: Callable[[], None] = lambda: None,
+    ) -> None:
+        """Write a file; ``done`` follows when it is in its place."""
+        if self.job is not None:
+            self._bench.said.emit("A file is being written; one at a time.")
+            return
+        version, source = work.version, work.recording.path
+        done_words = done_in_words(work.history.mends)
+        markers = cues_in(work)
 
         def write(job: Job) -> Saved:
             work.recording.check_unchanged()
+            start, stop = order.span or (0, version.frames)
+            part = version
+            if order.span:
+                part = Version.from_run(version.rate, version.channels, version.cut([start], [stop]))
+            papers = Papers(source, _cues_for(work, version, markers, start, stop), done_words, start)
             return save(
-                version,
+                part,
                 order.path,
                 order.form,
-                origin=source,
+                rate=order.rate,
+                layout=order.layout,
+                papers=papers,
                 origin_format=work.recording.format,
                 gain_db=order.gain_db,
                 overwrite=order.overwrite,
                 keep_as=keep_as,
+                on_kept=on_kept,
                 progress=job.report,
                 is_cancelled=job.is_cancelled,
             )
-
-        def done(saved: Saved) -> None:
-            try:
-                work.saved = version.key
-                work.shelf.write_saved(version.key)
-                if keep_as:
-                    work.recording.moved_to(keep_as)
-                    work.home_stamp = stat_of(work.home)
-                    work.shelf.write_place(keep_as, work.home, work.is_own)
-            except UmbrickError as error:
-                self._bench.failed.emit(str(error))
-            self._bench.said.emit(_told(saved, order))
-            self.saved.emit(saved)
 
         self.job = self._bench.jobs.start(f"saving {order.path.name}", write, done)
         self.job.progressed.connect(self.progressed)
@@ -93,18 +122,46 @@ class Saving(QObject):
         self.changed.emit()
 
 
-def replaces_source(work: Work, path: Path) -> bool:
-    """Return whether a path is the recording's own file."""
-    return path.exists() and path.samefile(work.home)
+def note_saved(work: Work, version: Version, failed: Callable[[str], None]) -> None:
+    """Remember that a file holds a version now."""
+    work.saved = version.key
+    try:
+        work.shelf.write_saved(version.key)
+    except UmbrickError as error:
+        failed(str(error))
 
 
-def _told(saved: Saved, order: Order) -> str:
-    parts = [f"Saved {saved.path.name} ({saved.format.name})"]
-    if order.gain_db:
-        parts.append(f", lowered by {format_lowering(order.gain_db)}")
-    text = "".join(parts) + "."
+def told(saved: Saved, gain_db: float) -> str:
+    """Return in words what was saved."""
+    text = f"Saved {saved.path.name} ({saved.format.name})"
+    if gain_db:
+        text += f", lowered by {format_lowering(gain_db)}"
+    text += "."
     if saved.kept:
         text += f" The old file is kept as {saved.kept.name}."
     if saved.over:
         text += f" {over_message(saved.over)}"
     return f"{text} {saved.note}".strip()
+
+
+def _cues_for(work: Work, version: Version, markers: list[Cue], start: int, stop: int) -> list[Cue] | None:
+    """Return the cue points of a file of a span of a version: the recording's own, where they are now, and the markers.
+
+    None if the recording's own can stay just as they are.
+    """
+    own = read_cues(work.recording.path)
+    if not markers and (version is work.history.original or not own) and (start, stop) == (0, version.frames):
+        return None
+    inside = [cue for cue in own if cue.start + cue.length <= work.history.original.frames]
+    ends = [frame for cue in inside for frame in (cue.start, cue.start + cue.length)]
+    places = map_positions(work.history.original, version, ends).tolist()
+    moved = [
+        Cue(first, last - first, cue.name, cue.note)
+        for cue, first, last in zip(inside, places[::2], places[1::2], strict=True)
+    ]
+    every = sorted({*moved, *markers})
+    return [
+        Cue(cue.start - start, min(cue.length, stop - cue.start), cue.name, cue.note)
+        for cue in every
+        if start <= cue.start <= stop
+    ]

@@ -40,6 +40,8 @@ class Work:
     """The file it belongs in: its own, until the old one is kept elsewhere."""
     home_stamp: tuple[int, int] = field(init=False)
     """Size and time of that file when it was last opened or written by this program."""
+    wrote_home: bool = False
+    """Whether what stands in that file was written by this program, so that nothing is lost when it is replaced."""
     is_own: bool = True
     """Whether the person opened that file on this machine, so that it may be replaced."""
     held: str = ""

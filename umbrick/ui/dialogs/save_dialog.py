@@ -22,27 +22,33 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.sound.formats import FileFormat
-from umbrick.core.sound.saving import format_for, name_for_kept
-from umbrick.core.units import amplitude_to_db, format_db, format_lowering, parse_db
-from umbrick.ui.bench.saving import Order, replaces_source
+from umbrick.core.sound.conversion import channel_choices
+from umbrick.core.sound.saving import format_for
+from umbrick.core.units import amplitude_to_db, format_db, format_length, format_lowering, parse_db
+from umbrick.ui.bench.saving import Order
 from umbrick.ui.bench.work import Work
 
 _CHOICES = (("As the source", None), ("16 bit", "PCM_16"), ("24 bit", "PCM_24"), ("32 bit float", "FLOAT"))
+_RATES = (16000, 22050, 32000, 44100, 48000, 88200, 96000, 192000)
 _FLOAT_SUFFIXES = (".wav", ".rf64", ".w64", ".aif", ".aiff", ".caf")
 
 
 class SaveDialog(QDialog):
     """Asks how to save. The usual answer is chosen already, so Return is enough."""
 
-    def __init__(self, work: Work, parent: QWidget | None = None) -> None:
+    def __init__(self, work: Work, pattern: str, only_selection: bool = False, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._work = work
         self._order: Order | None = None
-        self.setWindowTitle("Save a copy")
-        self.setMinimumWidth(560)
-        source = work.home
-        self.path = QLineEdit(str(_free_name(source)))
+        self._span = work.selection if only_selection else None
+        self.setWindowTitle("Save the selection" if only_selection else "Save a copy")
+        self.setMinimumWidth(600)
+        self._pattern = pattern
+        self.pattern = QLineEdit(pattern)
+        self.pattern.setAccessibleName("Name pattern")
+        self.pattern.setToolTip("{name} stands for the recording's name; kept for the next time")
+        self.pattern.textEdited.connect(self._name_by_pattern)
+        self.path = QLineEdit(str(_free_name(work.home, pattern)))
         self.path.setAccessibleName("File")
         browse = QPushButton("Choose…")
         browse.setAutoDefault(False)
@@ -51,6 +57,16 @@ class SaveDialog(QDialog):
         self.subtype.setAccessibleName("Sample format")
         for text, subtype in _CHOICES:
             self.subtype.addItem(text, subtype)
+        self.rate = QComboBox()
+        self.rate.setAccessibleName("Rate")
+        self.rate.addItem(f"{work.rate / 1000:g} kHz, as it is", None)
+        for rate in _RATES:
+            if rate != work.rate:
+                self.rate.addItem(f"{rate / 1000:g} kHz", rate)
+        self.channels = QComboBox()
+        self.channels.setAccessibleName("Channels")
+        for choice in channel_choices(work.channels):
+            self.channels.addItem(choice.title, choice)
         self.levels = QButtonGroup(self)
         self.lower = QRadioButton()
         self.as_is = QRadioButton("Leave the level; what passes full scale is cut off again")
@@ -80,8 +96,14 @@ class SaveDialog(QDialog):
         grid.addWidget(QLabel("File"), 0, 0)
         grid.addWidget(self.path, 0, 1)
         grid.addWidget(browse, 0, 2)
-        grid.addWidget(QLabel("Format"), 1, 0)
-        grid.addWidget(self.subtype, 1, 1, Qt.AlignmentFlag.AlignLeft)
+        grid.addWidget(QLabel("Pattern"), 1, 0)
+        grid.addWidget(self.pattern, 1, 1)
+        grid.addWidget(QLabel("Format"), 2, 0)
+        form_row = QHBoxLayout()
+        for box in (self.subtype, self.rate, self.channels):
+            form_row.addWidget(box)
+        form_row.addStretch()
+        grid.addLayout(form_row, 2, 1, 1, 2)
         typed_row = QHBoxLayout()
         typed_row.addWidget(self.typed)
         typed_row.addWidget(self.gain)
@@ -91,8 +113,8 @@ class SaveDialog(QDialog):
         for button in (self.lower, self.as_float, self.as_is):
             level.addWidget(button)
         level.addLayout(typed_row)
-        grid.addWidget(QLabel("Level"), 2, 0, Qt.AlignmentFlag.AlignTop)
-        grid.addLayout(level, 2, 1, 1, 2)
+        grid.addWidget(QLabel("Level"), 3, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addLayout(level, 3, 1, 1, 2)
         buttons = QHBoxLayout()
         buttons.addStretch()
         buttons.addWidget(cancel)
@@ -109,6 +131,8 @@ class SaveDialog(QDialog):
         for signal in (
             self.path.textChanged,
             self.subtype.currentIndexChanged,
+            self.rate.currentIndexChanged,
+            self.channels.currentIndexChanged,
             self.gain.textChanged,
             self.levels.buttonToggled,
         ):
@@ -124,7 +148,7 @@ class SaveDialog(QDialog):
     def _offer_levels(self) -> None:
         work = self._work
         peak_db = amplitude_to_db(work.peak)
-        passes = peak_db > 0 and work.history.latest is not None
+        passes = peak_db > 0 and bool(work.history.mends)
         for button in (self.lower, self.as_float):
             button.setVisible(passes)
         if not passes:
@@ -139,6 +163,16 @@ class SaveDialog(QDialog):
         (self.as_is if is_float else self.lower).setChecked(True)
         if is_float:
             self.as_is.setText("Leave the level; the float file holds it")
+
+    def _name_by_pattern(self, pattern: str) -> None:
+        if "{name}" in pattern and not set(pattern) & set("/\0"):
+            self._pattern = pattern
+            self.path.setText(str(_free(Path(self.path.text()).with_name(_named(self._work.home, pattern)))))
+
+    @property
+    def chosen_pattern(self) -> str:
+        """The name pattern as it was left."""
+        return self._pattern
 
     def _browse(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
@@ -186,26 +220,43 @@ class SaveDialog(QDialog):
             gain_db = parse_db(self.gain.text())
         if path.is_dir():
             raise ParameterError(f"{path.name} is a folder.", "Give a file name.")
-        return Order(path, form, gain_db, overwrite=path.exists()), self._describe(path, form, gain_db)
+        if replaces_source(work, path):
+            raise ParameterError(
+                f"{path.name} is the recording's own file.", "Put back in place (F2) keeps the old one."
+            )
+        layout = self.channels.currentData() if self.channels.currentIndex() else None
+        rate = self.rate.currentData()
+        order = Order(path, form, gain_db, path.exists(), rate, layout, self._span)
+        return order, self._describe(order)
 
-    def _describe(self, path: Path, form: FileFormat, gain_db: float) -> str:
-        work = self._work
-        parts = [f"{form.name}, {work.rate / 1000:g} kHz."]
+    def _describe(self, order: Order) -> str:
+        work, form = self._work, order.form
+        parts = [f"{form.name}, {(order.rate or work.rate) / 1000:g} kHz."]
+        if order.span:
+            parts.append(f"The selection: {format_length(order.span[1] - order.span[0], work.rate)}.")
         bits, source_bits = form.bits, work.recording.format.bits
-        if bits and (gain_db or source_bits is None or source_bits > bits):
+        changed = order.gain_db or order.rate or order.layout
+        if bits and (changed or source_bits is None or source_bits > bits):
             parts.append("Dithered.")
-        if path.exists() and replaces_source(work, path):
-            parts.append(f"This replaces the source in one step; the old file is kept as {name_for_kept(path).name}.")
-        elif path.exists():
-            parts.append(f"{path.name} exists already and would be replaced.")
-        if form.is_fixed_point and amplitude_to_db(work.peak) + gain_db > 0 and work.history.latest:
+        if order.path.exists():
+            parts.append(f"{order.path.name} exists already and would be replaced.")
+        if form.is_fixed_point and amplitude_to_db(work.peak) + order.gain_db > 0 and work.history.mends:
             parts.append("Peaks above 0 dBFS will be cut off again.")
         return " ".join(parts)
 
 
-def _free_name(source: Path) -> Path:
-    folder = source.parent if os.access(source.parent, os.W_OK) else Path.home()
-    return _free(folder / f"{source.stem}-mended{source.suffix}")
+def replaces_source(work: Work, path: Path) -> bool:
+    """Return whether a path is the recording's own file, or the one its old sound is kept in."""
+    return any(path.exists() and own.exists() and path.samefile(own) for own in (work.home, work.recording.path))
+
+
+def _named(home: Path, pattern: str) -> str:
+    return f"{pattern.replace('{name}', home.stem)}{home.suffix}"
+
+
+def _free_name(home: Path, pattern: str) -> Path:
+    folder = home.parent if os.access(home.parent, os.W_OK) else Path.home()
+    return _free(folder / _named(home, pattern))
 
 
 def _free(path: Path) -> Path:

@@ -150,6 +150,7 @@ class Treatment(QWidget):
         layout.addLayout(decide)
         layout.addWidget(buttons["mend_all"])
         layout.addStretch()
+        layout.addWidget(buttons["put_back"])
         layout.addWidget(buttons["save"])
 
         for signal in (
