@@ -35,7 +35,8 @@ def test_a_forbidden_import_is_caught(tmp_path, module, planted):
 def test_core_playback_and_the_command_line_do_without_qt():
     code = (
         "import sys; sys.modules['PySide6'] = None; import umbrick.core.survey.survey, umbrick.core.mend.applying, "
-        "umbrick.core.report, umbrick.core.sound.saving, umbrick.core.view.columns, umbrick.playback.engine; "
+        "umbrick.core.report.page, umbrick.casebook.reporting, umbrick.core.sound.saving, "
+        "umbrick.core.view.columns, umbrick.playback.engine; "
         "import umbrick.cli"
     )
     assert subprocess.run([sys.executable, "-c", code], capture_output=True).returncode == 0

@@ -156,3 +156,28 @@ def test_the_wide_dialogs_can_be_left_with_escape(surveyed):
         hands.in_dialog(lambda dialog: QTest.keyClick(dialog, Qt.Key.Key_Escape))
         hands.press(key)
     assert hands.work.version is version
+
+
+def test_is_it_really_better_in_four_acts(surveyed, tmp_path):
+    """Job 19: before, after and residue switched while playing, at the same spot; a report with pictures."""
+    hands, window = surveyed, surveyed.window
+    focus_longest(hands)
+    hands.press("Enter")
+    hands.acts = 0
+    hands.press("Space", window)
+    assert window.listening.is_playing
+    at = window.listening.engine.position
+    hands.press("B", window)
+    assert window.listening.hearing is Hearing.BEFORE
+    hands.press("R", window)
+    assert window.listening.hearing is Hearing.RESIDUE
+    assert window.listening.is_playing
+    assert at <= window.listening.engine.position < at + 48000
+    hands.press("Ctrl+R")
+    assert hands.acts <= 4
+    page = (tmp_path / "hot-report.html").read_text()
+    assert page.count("<svg") == 2
+    assert "1 mend</h3>" in page
+    assert "True peak" in page
+    hands.press("Ctrl+R")
+    assert (tmp_path / "hot-report-2.html").exists()

@@ -12,6 +12,7 @@ from umbrick.cli.bench import bench_command, demo_command, edit_for_another_prog
 from umbrick.cli.mend import mend_command
 from umbrick.cli.methods import methods_command
 from umbrick.cli.output import one_line, warn
+from umbrick.cli.report import report_command
 from umbrick.cli.restore import restore_command
 from umbrick.cli.survey import survey_command
 from umbrick.core.errors import UmbrickError
@@ -50,7 +51,7 @@ def umbrick(context: click.Context, edited: str | None) -> None:
         context.invoke(bench_command)
 
 
-for command in (survey_command, mend_command, restore_command, methods_command, demo_command):
+for command in (survey_command, mend_command, report_command, restore_command, methods_command, demo_command):
     umbrick.add_command(command)
 
 

@@ -27,7 +27,8 @@ from umbrick.core.mend.method import Method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_for, method_named
 from umbrick.core.paths import cache_folder
-from umbrick.core.report import document, done_in_words, recording_report
+from umbrick.core.report.document import document
+from umbrick.core.report.facts import Facts, done_in_words
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.kept import free_name, write_down
@@ -37,7 +38,6 @@ from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Survey
 from umbrick.core.timeline.history import Mend
-from umbrick.core.timeline.provenance import provenance_shares
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_lowering, parse_db, parse_frames
 
@@ -142,18 +142,20 @@ def mend_command(
         if report_path:
             after = _survey_of(saved, wanted, quiet)
             mended = {finding_id: State.MENDED for mend in result.mends for finding_id in mend.finding_ids}
-            entry = recording_report(
-                recording,
+            facts = Facts(
+                str(recording.path),
                 sha256,
-                provenance_shares(result.version, original),
+                recording.format.subtype,
+                original,
+                result.version,
                 findings,
                 mended,
                 result.mends,
-                survey.measures(sensitivity),
-                after.measures(sensitivity),
-                gain_db,
+                measures_before=survey.measures(sensitivity),
+                measures_after=after.measures(sensitivity),
+                gain_db=gain_db,
             )
-            write_json(report_path, document([entry]), overwrite)
+            write_json(report_path, document([facts]), overwrite)
     finally:
         recording.close()
     _tell(saved, result, gain_db, as_json, quiet)

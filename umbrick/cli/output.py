@@ -12,6 +12,7 @@ from typing import Any
 import click
 
 from umbrick.core.errors import FileError
+from umbrick.core.sound.whole_file import write_whole
 
 
 def say(text: str) -> None:
@@ -47,10 +48,14 @@ def write_text(path: str, text: str, overwrite: bool) -> None:
     target = Path(path)
     if target.is_file() and target.stat().st_size and not overwrite:
         raise FileError(f"{target.name} exists already.", "It was not touched; give --overwrite to replace it.")
-    try:
-        target.write_text(text, encoding="utf-8")
-    except OSError as error:
-        raise FileError(f"{target} cannot be written: {error.strerror}.") from error
+    if target.exists() and not target.is_file():
+        # A pipe or a device takes the text as it is: there is nothing to replace.
+        try:
+            target.write_text(text, encoding="utf-8")
+        except OSError as error:
+            raise FileError(f"{target} cannot be written: {error.strerror}.") from error
+        return
+    write_whole(target, text.encode(), overwrite=True)
 
 
 def write_json(path: str, document: dict[str, Any], overwrite: bool) -> None:

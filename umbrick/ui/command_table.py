@@ -33,6 +33,8 @@ class Dialogs(Protocol):
     def ask_markers_in(self) -> None: ...
     def ask_markers_out(self) -> None: ...
     def ask_save_selection(self) -> None: ...
+    def write_report(self) -> None: ...
+    def ask_report(self) -> None: ...
     def is_round_trip(self) -> bool: ...
     def ask_name_casebook(self) -> None: ...
     def ask_mend_all(self) -> None: ...
@@ -120,6 +122,9 @@ def command_table(
     def saving_now() -> str:
         return nothing_open() or ("A file is being written." if saving.job else "")
 
+    def reporting_now() -> str:
+        return nothing_open() or ("Other work is under way (Esc stops it)." if dialogs.job_title() else "")
+
     def zoom_passage(factor: float) -> Callable[[], None]:
         def run() -> None:
             if work := bench.work:
@@ -193,6 +198,10 @@ def command_table(
                 putting_back.put_back, ("F2",), putting_back.reason_against),
         Command("bring_back", "&Recording", "Bring the old file back", "Put the kept old file back in its place",
                 putting_back.bring_back, (), putting_back.reason_not_to_bring_back),
+        Command("report", "&Recording", "Report", "Write what was found and done as a page beside the recording",
+                dialogs.write_report, ("Ctrl+R",), reporting_now),
+        Command("report_as", "&Recording", "Report as…", "Write what was found and done as a page, a table or JSON",
+                dialogs.ask_report, ("Ctrl+Shift+R",), reporting_now),
         Command("name_casebook", "&Recording", "Keep as a casebook…",
                 "Keep findings, mends and undo of all open recordings in one file of your choice",
                 dialogs.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),

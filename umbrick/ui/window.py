@@ -39,6 +39,7 @@ from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.putting_back import PuttingBack
+from umbrick.ui.bench.reporting import Reporting, free_name_beside
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
@@ -87,6 +88,7 @@ class BenchWindow(QMainWindow):
         self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
         self.putting_back = PuttingBack(self.bench, self.keeping, self.opening, self.saving)
+        self.reporting = Reporting(self.bench)
         self.listening = Listening(self.bench, self.mending, output)
         self.marking = Marking(self.bench)
         self.viewing = Viewing(self.bench, self.mending, self.listening, self.marking)
@@ -238,9 +240,10 @@ class BenchWindow(QMainWindow):
             self.marking.changed,
             self.listening.changed,
             self.saving.changed,
+            self.reporting.changed,
         ):
             signal.connect(self._refresh)
-        for working in (self.surveying, self.mending, self.saving):
+        for working in (self.surveying, self.mending, self.saving, self.reporting):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self.ask_find)
@@ -403,6 +406,22 @@ class BenchWindow(QMainWindow):
             if path:
                 self.marking.write_table(Path(path))
 
+    def write_report(self) -> None:
+        """Write the page beside the recording, under a name that is free."""
+        if work := self.bench.work:
+            self.reporting.write(free_name_beside(work.home, f"{work.name}-report.html"))
+
+    def ask_report(self) -> None:
+        """Ask where to write the report, and in which form."""
+        if work := self.bench.work:
+            proposed = str(work.home.with_name(f"{work.name}-report.html"))
+            kinds = "Page (*.html);;Table (*.csv);;JSON (*.json)"
+            path, kind = QFileDialog.getSaveFileName(self, "Report", proposed, kinds)
+            if path:
+                ending = kind.rpartition("*")[2].rstrip(")")
+                chosen = Path(path)
+                self.reporting.write(chosen if chosen.suffix else chosen.with_name(chosen.name + ending))
+
     def ask_save(self) -> None:
         """Ask how to save, and save."""
         self._ask_save(only_selection=False)
@@ -487,7 +506,7 @@ class BenchWindow(QMainWindow):
 
     def stop_jobs(self) -> None:
         """Stop the survey, the mending or the saving that is under way."""
-        for working in (self.surveying, self.mending, self.lifting, self.saving):
+        for working in (self.surveying, self.mending, self.lifting, self.saving, self.reporting):
             working.stop()
 
     def job_title(self) -> str:
@@ -496,6 +515,8 @@ class BenchWindow(QMainWindow):
             return "Surveying"
         if self.mending.job or self.lifting.job:
             return "Mending"
+        if self.reporting.job:
+            return "Reporting"
         return "Saving" if self.saving.job else ""
 
     def is_settled(self) -> bool:

@@ -19,10 +19,25 @@ class Source(Protocol):
     file is being decoded.
     """
 
-    key: str
-    rate: int
-    channels: int
-    frames: int
+    @property
+    def key(self) -> str:
+        """The content's name."""
+        ...
+
+    @property
+    def rate(self) -> int:
+        """Frames a second."""
+        ...
+
+    @property
+    def channels(self) -> int:
+        """Number of channels."""
+        ...
+
+    @property
+    def frames(self) -> int:
+        """Length."""
+        ...
 
     @property
     def available(self) -> int:

@@ -9,7 +9,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import UmbrickError
-from umbrick.core.report import done_in_words
+from umbrick.core.report.facts import done_in_words
 from umbrick.core.sound.conversion import ChannelChoice
 from umbrick.core.sound.cues import Cue, read_cues
 from umbrick.core.sound.formats import FileFormat

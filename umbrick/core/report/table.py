@@ -1,0 +1,64 @@
+"""The report as a table in CSV: one line for each finding, then one for each mend."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterator, Sequence
+
+from umbrick.core.report.facts import Facts
+from umbrick.core.units import format_clock
+
+COLUMNS = (
+    "recording", "line", "kind", "start", "end", "clock", "channels", "state", "severity", "confidence", "time_shift",
+    "seam_score", "what", "note",
+)  # fmt: skip
+
+
+def as_csv(recordings: Sequence[Facts]) -> str:
+    """Return the table with a heading; ``kind`` is a finding's kind or a mend's method."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(COLUMNS)
+    for facts in recordings:
+        writer.writerows(_rows(facts))
+    return text.getvalue()
+
+
+def _rows(facts: Facts) -> Iterator[tuple[object, ...]]:
+    rate = facts.original.rate
+    for finding in facts.findings:
+        yield (
+            facts.path,
+            "finding",
+            finding.kind,
+            finding.start,
+            finding.stop,
+            format_clock(finding.start, rate),
+            " ".join(map(str, finding.channels)),
+            facts.state_of(finding).value,
+            f"{finding.severity:.3f}",
+            f"{finding.confidence:.3f}",
+            "",
+            "",
+            finding.evidence,
+            facts.notes.get(finding.id, ""),
+        )
+    for mends, state in ((facts.mends, "on"), (facts.switched_off, "switched off")):
+        for mend in mends:
+            yield (
+                facts.path,
+                "mend",
+                mend.method,
+                mend.start,
+                mend.stop,
+                format_clock(mend.start, rate),
+                " ".join(map(str, mend.channels)),
+                state,
+                "",
+                "",
+                mend.time_shift,
+                "" if mend.seam_score is None else f"{mend.seam_score:.3f}",
+                ", ".join(f"{name}={value}" for name, value in mend.parameters.items()),
+                "",
+            )
