@@ -73,3 +73,18 @@ def test_a_lowering_and_a_channel_are_named():
     assert units.format_lowering(3.0) == "−3.0 dB"
     assert [units.channel_name(channel, 2) for channel in (0, 1)] == ["left", "right"]
     assert units.channel_name(0, 5) == "channel 1"
+
+
+@pytest.mark.parametrize(
+    ("share", "text"),
+    [
+        (0.0, "0 %"),
+        (100.0, "100 %"),
+        (33.333, "33.3 %"),
+        (0.0601, "0.060 %"),
+        (99.99838, "99.9984 %"),
+        (1e-7, "under 0.0001 %"),
+    ],
+)
+def test_a_share_never_looks_like_nothing_or_all_unless_it_is(share, text):
+    assert units.format_percent(share) == text

@@ -6,6 +6,7 @@ from pathlib import Path
 
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import MOST_RECORDINGS
+from umbrick.casebook.locating import absolute
 from umbrick.casebook.shelf import Shelf, add_recording
 from umbrick.casebook.store import SUFFIX, Store
 from umbrick.core.sound.recording import Recording
@@ -71,6 +72,16 @@ class Casebook:
                 Shelf(copy.store, number).write_place(reference.path, reference.home, reference.is_own)
         finally:
             copy.close()
+
+    def came_from(self, folder: Path) -> None:
+        """Have paths that were written relative to another folder lead to the same files from here."""
+        for number, path, home in self.store.rows("SELECT id, path, home FROM recordings"):
+            self.store.write(
+                "UPDATE recordings SET path = ?, home = ?, seal = '' WHERE id = ?",
+                str(absolute(path, folder)),
+                str(absolute(home, folder)) if home else "",
+                number,
+            )
 
     def close(self) -> None:
         """Let go of the file."""

@@ -116,7 +116,7 @@ def facts_of(
     return Facts(
         path,
         sha256,
-        form.subtype,
+        form,
         original,
         version,
         findings,

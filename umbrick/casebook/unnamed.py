@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import uuid
 from datetime import datetime
 from pathlib import Path
@@ -28,6 +29,27 @@ def create_unnamed() -> Casebook:
             f"Umbrick's own folder cannot be written to: {error.strerror}.", f"It is {folder}."
         ) from error
     return Casebook.create(folder / f"{uuid.uuid4().hex}{SUFFIX}")
+
+
+def adopted(path: Path) -> Casebook:
+    """Open a copy of a casebook that may not be written where it is; its recordings stay where they are.
+
+    Raises
+    ------
+    CasebookError
+        If it cannot be read, or Umbrick's own folder not be written to.
+    """
+    target = unnamed_folder() / f"{uuid.uuid4().hex}{SUFFIX}"
+    try:
+        target.parent.mkdir(parents=True, exist_ok=True)
+        for suffix in ("", "-wal"):
+            if (part := path.with_name(path.name + suffix)).exists():
+                shutil.copyfile(part, target.with_name(target.name + suffix))
+    except OSError as error:
+        raise CasebookError(f"{path.name} cannot be copied: {error.strerror}.", "It was not touched.") from error
+    casebook = Casebook.open(target)
+    casebook.came_from(path.parent.absolute())
+    return casebook
 
 
 def is_unnamed(path: Path) -> bool:

@@ -145,7 +145,7 @@ def mend_command(
             facts = Facts(
                 str(recording.path),
                 sha256,
-                recording.format.subtype,
+                recording.format,
                 original,
                 result.version,
                 findings,

@@ -76,7 +76,7 @@ def _surveyed(path: Path, quiet: bool) -> tuple[Facts, Recording]:
         facts = Facts(
             str(path),
             sha256_of(path),
-            recording.format.subtype,
+            recording.format,
             original,
             original,
             survey.sifted({}),

@@ -109,6 +109,17 @@ def format_lowering(gain_db: float) -> str:
     return format_db(-gain_db, "dB").lstrip("+")
 
 
+def format_percent(share: float) -> str:
+    """Return a share in percent with as many digits as it takes not to look like nothing, or like all."""
+    if share in (0.0, 100.0):
+        return f"{share:.0f} %"
+    rest = min(share, 100.0 - share)
+    if rest < 0.0001:
+        return "under 0.0001 %" if share < 50 else "over 99.9999 %"
+    decimals = 1 if rest >= 1 else 1 - math.floor(math.log10(rest))
+    return f"{share:.{decimals}f} %"
+
+
 def channel_name(channel: int, channels: int) -> str:
     """Return what a person calls a channel, counted from 0, of so many: ``left``, ``right``, ``channel 3``."""
     return ("left", "right")[channel] if channels == 2 else f"channel {channel + 1}"

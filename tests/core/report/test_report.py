@@ -14,6 +14,7 @@ from umbrick.core.report.facts import Facts, done_in_words, states_of
 from umbrick.core.report.page import MOST_LINES, MOST_PICTURES, page
 from umbrick.core.report.table import COLUMNS, as_csv
 from umbrick.core.sound.cues import Cue
+from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.timeline.change import replace_many
@@ -44,7 +45,8 @@ def facts_of(history, **more):
     on = [entry.mend for entry in history.ledger if entry.is_on]
     off = [entry.mend for entry in history.ledger if not entry.is_on]
     states = states_of(history)
-    return Facts("a & b.wav", "ab" * 32, "PCM_24", history.original, history.current, findings, states, on, off, **more)
+    form = FileFormat("WAV", "PCM_24")
+    return Facts("a & b.wav", "ab" * 32, form, history.original, history.current, findings, states, on, off, **more)
 
 
 class Tags(HTMLParser):
@@ -87,7 +89,7 @@ def test_the_page_is_whole_and_needs_nothing_beside_it():
         "ab" * 32,
     ):
         assert text in html
-    assert re.search(r"rebuilt 0\.06 %", html)
+    assert "rebuilt 0.060 %" in html
 
 
 def test_the_pictures_show_the_sound_before_and_after():

@@ -27,7 +27,7 @@ def _entry(facts: Facts) -> dict[str, Any]:
         "path": facts.path,
         "sha256": facts.sha256,
         "rate": original.rate,
-        "depth": facts.depth,
+        "depth": facts.form.subtype,
         "channels": original.channels,
         "frames": original.frames,
         "measures_before": _measures(facts.measures_before),

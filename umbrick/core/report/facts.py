@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from umbrick.core.sound.cues import Cue
+from umbrick.core.sound.formats import FileFormat
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Measures
 from umbrick.core.timeline.history import History, Mend
@@ -26,7 +27,7 @@ class Facts:
 
     path: str
     sha256: str
-    depth: str
+    form: FileFormat
     original: Version
     version: Version
     findings: Sequence[Finding]

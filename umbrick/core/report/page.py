@@ -14,7 +14,7 @@ from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Measures
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.provenance import provenance_shares
-from umbrick.core.units import format_clock, format_count, format_db, format_length
+from umbrick.core.units import format_clock, format_count, format_db, format_length, format_percent
 
 MOST_PICTURES = 200
 MOST_LINES = 2000
@@ -72,11 +72,13 @@ def page(
 def _section(facts: Facts, progress: Callable[[float], None], is_cancelled: Callable[[], bool]) -> str:
     original, rate = facts.original, facts.original.rate
     form = (
-        f"{rate / 1000:g} kHz · {facts.depth} · {format_count(original.channels, 'channel')} · "
+        f"{rate / 1000:g} kHz · {facts.form.name} · {format_count(original.channels, 'channel')} · "
         f"{format_clock(original.frames, rate, 1)}"
     )
     shares = provenance_shares(facts.version, original)
-    told = " · ".join(f"{name} {share:.4g} %" for name, share in shares.items() if share or name == "original")
+    told = " · ".join(
+        f"{name} {format_percent(share)}" for name, share in shares.items() if share or name == "original"
+    )
     sign = "+" if facts.timing_debt > 0 else "−" if facts.timing_debt else ""
     debt = f"{sign}{format_length(abs(facts.timing_debt), rate)}" if facts.timing_debt else "0 ms"
     parts = [

@@ -48,9 +48,13 @@ class Version:
     def key(self) -> str:
         """A name for the content: versions with equal keys have equal frames from equal places."""
         digest = hashlib.blake2b(digest_size=16)
-        used, index = np.unique(self.source_index, return_inverse=True)
-        digest.update("\n".join(self.sources[number].key for number in used.tolist()).encode())
-        for array in (index.astype(np.int64), self.starts, self.origins, self.bounds):
+        # Sources are counted as they first appear: how the version came about must not show.
+        used, first, index = np.unique(self.source_index, return_index=True, return_inverse=True)
+        order = np.argsort(first)
+        rank = np.empty_like(order)
+        rank[order] = np.arange(len(order))
+        digest.update("\n".join(self.sources[number].key for number in used[order].tolist()).encode())
+        for array in (rank[index].astype(np.int64), self.starts, self.origins, self.bounds):
             digest.update(array.tobytes())
         return digest.hexdigest()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Callable
 from pathlib import Path
@@ -9,9 +10,9 @@ from pathlib import Path
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from umbrick.casebook.casebook import Casebook
-from umbrick.casebook.errors import DamagedCasebookError
+from umbrick.casebook.errors import CasebookError, CasebookInUseError, DamagedCasebookError
 from umbrick.casebook.recovery import recover
-from umbrick.casebook.unnamed import Left, create_unnamed, is_unnamed, left_behind, unnamed_folder
+from umbrick.casebook.unnamed import Left, adopted, create_unnamed, is_unnamed, left_behind, unnamed_folder
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.identity import sha256_of
 from umbrick.ui.bench.bench import Bench
@@ -173,6 +174,15 @@ def opened(path: Path) -> tuple[Casebook, str]:
         casebook = Casebook.open(path)
     except DamagedCasebookError as error:
         return _saved_from(path, error)
+    except CasebookInUseError:
+        raise
+    except CasebookError:
+        if os.access(path, os.W_OK) and os.access(path.parent, os.W_OK):
+            raise
+        name = path.name
+        return adopted(
+            path
+        ), f"{name} may not be written to where it is: this is a copy. Keep it under a name elsewhere."
     complaints = casebook.store.complaints() if path.stat().st_size < CHECKED_AT_ONCE_BYTES else []
     if complaints:
         casebook.close()

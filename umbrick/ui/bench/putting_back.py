@@ -74,9 +74,9 @@ class PuttingBack(QObject):
 
         def done(saved: Saved) -> None:
             self._put(work, version, saved, is_first)
-            lowered = f", lowered by {format_lowering(gain_db)} so that its peaks fit" if gain_db else ""
-            kept = f" The old file is kept as {saved.kept}." if saved.kept else ""
-            self._bench.said.emit(f"{work.home.name} is back in its place, mended{lowered}.{kept} {saved.note}".strip())
+            lowered = f", lowered by {format_lowering(gain_db)} to fit" if gain_db else ""
+            kept = f" The old file is kept as {saved.kept.name}." if saved.kept else ""
+            self._bench.said.emit(f"Put back in place{lowered}.{kept} {saved.note}".strip())
             self.put_back_done.emit()
 
         def on_kept() -> None:
@@ -206,7 +206,7 @@ class PuttingBack(QObject):
         self._bench.noticed.emit(Notice(text, (Choice("Put it back there", own),)))
 
     def _put(self, work: Work, version: Version, saved: Saved, is_first: bool) -> None:
-        note_saved(work, version, self._bench.failed.emit)
+        note_saved(work, version, self._bench)
         if is_first and saved.kept:
             work.recording.moved_to(saved.kept)
         work.wrote_home = True

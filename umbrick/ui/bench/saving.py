@@ -60,7 +60,7 @@ class Saving(QObject):
 
         def done(saved: Saved) -> None:
             if order.span is None:
-                note_saved(work, version, self._bench.failed.emit)
+                note_saved(work, version, self._bench)
             self._bench.said.emit(told(saved, order.gain_db))
             self.saved.emit(saved)
 
@@ -122,13 +122,14 @@ class Saving(QObject):
         self.changed.emit()
 
 
-def note_saved(work: Work, version: Version, failed: Callable[[str], None]) -> None:
+def note_saved(work: Work, version: Version, bench: Bench) -> None:
     """Remember that a file holds a version now."""
     work.saved = version.key
     try:
         work.shelf.write_saved(version.key)
     except UmbrickError as error:
-        failed(str(error))
+        bench.failed.emit(str(error))
+    bench.version_changed.emit()
 
 
 def told(saved: Saved, gain_db: float) -> str:

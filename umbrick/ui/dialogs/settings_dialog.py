@@ -111,7 +111,7 @@ def _typed(value: Any) -> str:
 
 def _range_of(parameter: Parameter) -> str:
     if parameter.kind == "choice":
-        return parameter.summary
+        return ""
     limits = [f"{limit:g}" for limit in (parameter.low, parameter.high) if limit is not None]
     text = f"{' to '.join(limits)} {parameter.unit}".strip()
     return f"{text}, or {' or '.join(parameter.choices)}" if parameter.choices else text

@@ -21,7 +21,7 @@ from PySide6.QtWidgets import (
 from umbrick.core.timeline.history import Entry
 from umbrick.core.timeline.lifting import span_of
 from umbrick.core.timeline.provenance import provenance_shares
-from umbrick.core.units import channel_name, format_clock, format_count, format_length
+from umbrick.core.units import channel_name, format_clock, format_count, format_length, format_percent
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.timing import signed_length
@@ -263,19 +263,8 @@ def when(made_at: float) -> str:
 def summary_of(work: Work) -> str:
     """Return where the samples of a recording come from, in percent, as rich text."""
     shares = provenance_shares(work.version, work.history.original)
-    parts = [f"{name} {percent(share)}" for name, share in shares.items() if share or name == "original"]
+    parts = [f"{name} {format_percent(share)}" for name, share in shares.items() if share or name == "original"]
     acting = len(work.history.mends)
     off = len(work.history.ledger) - acting
     counts = format_count(acting, "mend") + (f", {off} switched off" if off else "")
     return f"{emphasised(counts)} · {' · '.join(parts)}"
-
-
-def percent(share: float) -> str:
-    """Return a share in percent with as many digits as it takes not to look like nothing, or like all."""
-    if share in (0.0, 100.0):
-        return f"{share:.0f} %"
-    for decimals in (1, 2, 3, 4):
-        text = f"{share:.{decimals}f}"
-        if float(text) not in (0.0, 100.0):
-            return f"{text} %"
-    return "under 0.0001 %" if share < 50 else "over 99.9999 %"
