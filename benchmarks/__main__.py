@@ -6,11 +6,12 @@ import argparse
 import sys
 from pathlib import Path
 
-from benchmarks import declip, detection, opening, painting, survey_speed
+from benchmarks import casebook, declip, detection, opening, painting, survey_speed
 from umbrick.demo import recordings
 
 BENCHMARKS = {
-    module.__name__.rpartition(".")[2]: module for module in (opening, painting, survey_speed, detection, declip)
+    module.__name__.rpartition(".")[2]: module
+    for module in (opening, painting, casebook, survey_speed, detection, declip)
 }
 
 

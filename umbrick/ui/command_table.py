@@ -101,7 +101,9 @@ def command_table(
         return nothing_open() or ("" if lifting.chosen else "Choose mends in the ledger first (F6).")
 
     def not_restorable() -> str:
-        return no_selection() or ("" if bench.work and bench.work.history.mends else "Nothing has been changed yet.")
+        return no_selection() or (
+            "" if bench.work and bench.work.history.mend_count else "Nothing has been changed yet."
+        )
 
     def nothing_to_undo() -> str:
         return "" if bench.work and bench.work.history.undo_title else "There is nothing to undo."

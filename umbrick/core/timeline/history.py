@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from bisect import bisect_left
 from collections import OrderedDict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -106,6 +107,8 @@ class History:
     _entries: dict[str, Entry] = field(init=False, default_factory=dict)
     _markers: dict[str, Marker] = field(init=False, default_factory=dict)
     _notes: dict[str, str] = field(init=False, default_factory=dict)
+    _lines: list[Entry] = field(init=False, default_factory=list)
+    _acting: int = field(init=False, default=0)
     _now: int = field(init=False, default=0)
     _made: int = field(init=False, default=0)
     _versions: OrderedDict[int, Version] = field(init=False, default_factory=OrderedDict)
@@ -169,13 +172,18 @@ class History:
     def ledger(self) -> tuple[Entry, ...]:
         """Every mend that was not lifted off, oldest first."""
         if self._ledger is None:
-            self._ledger = tuple(sorted(self._entries.values(), key=lambda entry: entry.number))
+            self._ledger = tuple(self._lines)
         return self._ledger
 
     @property
     def mends(self) -> tuple[Mend, ...]:
         """Every mend that acts in the current version, oldest first."""
         return tuple(entry.mend for entry in self.ledger if entry.is_on)
+
+    @property
+    def mend_count(self) -> int:
+        """How many mends act."""
+        return self._acting
 
     @property
     def markers(self) -> list[Marker]:
@@ -291,10 +299,15 @@ class History:
 
     def _turn(self, turns: tuple[Turn, ...], marks: Iterable[MarkerTurn | NoteTurn]) -> None:
         for turn in turns:
+            self._acting += _is_on(turn.after) - _is_on(turn.before)
             if turn.after is not None:
                 self._entries[turn.after.mend.id] = turn.after
             elif turn.before is not None:
                 del self._entries[turn.before.mend.id]
+            number = (turn.after or turn.before).number  # type: ignore[union-attr]
+            line = bisect_left(self._lines, number, key=lambda entry: entry.number)
+            stood = slice(line, line + (turn.before is not None))
+            self._lines[stood] = [turn.after] if turn.after is not None else []
         if turns:
             self._ledger = None
         for mark in marks:
@@ -328,3 +341,7 @@ def _reversed(mark: MarkerTurn | NoteTurn) -> MarkerTurn | NoteTurn:
     if isinstance(mark, NoteTurn):
         return NoteTurn(mark.finding_id, mark.after, mark.before)
     return MarkerTurn(mark.after, mark.before)
+
+
+def _is_on(entry: Entry | None) -> bool:
+    return entry is not None and entry.is_on

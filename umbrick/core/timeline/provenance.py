@@ -42,13 +42,11 @@ def provenance(version: Version, original: Version, start: int = 0, stop: int | 
     """
     stop = version.frames if stop is None else stop
     run = version.cut([start], [stop])
-    recording = original.sources[0]
-    run = run.compact()
-    of_source = np.array([_CODE[_nature(source, recording)] for source in run.sources], np.int8)
-    patch_donors = np.array([-1 if (d := getattr(s, "donor", None)) is None else d for s in run.sources], np.int64)
-    own = np.array([source is recording for source in run.sources], np.bool_)
-    natures, donors = of_source[run.index], patch_donors[run.index]
-    is_own = own[run.index]
+    recording = version.source_numbers.get(id(original.sources[0]), -1)
+    is_own = run.index == recording
+    natures = version.per_source(_nature)[run.index].astype(np.int8)
+    donors = version.per_source(_donor)[run.index]
+    natures[is_own] = _CODE[Nature.ORIGINAL]
     natures[is_own & (run.origins != run.starts)] = _CODE[Nature.GRAFTED]
     natures[is_own & (run.origins == NO_ORIGIN)] = _CODE[Nature.MOVED]
     donors[is_own & (run.origins != run.starts)] = run.starts[is_own & (run.origins != run.starts)]
@@ -84,8 +82,13 @@ def provenance_shares(version: Version, original: Version) -> dict[str, float]:
     return shares
 
 
-def _nature(source: Source, recording: Source) -> Nature:
-    return Nature.ORIGINAL if source is recording else getattr(source, "nature", Nature.REBUILT)
+def _nature(source: Source) -> int:
+    return _CODE[getattr(source, "nature", Nature.REBUILT)]
+
+
+def _donor(source: Source) -> int:
+    donor: int | None = getattr(source, "donor", None)
+    return -1 if donor is None else donor
 
 
 def _present(version: Version) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -47,16 +47,26 @@ class Version:
     @cached_property
     def key(self) -> str:
         """A name for the content: versions with equal keys have equal frames from equal places."""
-        digest = hashlib.blake2b(digest_size=16)
         # Sources are counted as they first appear: how the version came about must not show.
         used, first, index = np.unique(self.source_index, return_index=True, return_inverse=True)
         order = np.argsort(first)
         rank = np.empty_like(order)
         rank[order] = np.arange(len(order))
-        digest.update("\n".join(self.sources[number].key for number in used[order].tolist()).encode())
-        for array in (rank[index].astype(np.int64), self.starts, self.origins, self.bounds):
-            digest.update(array.tobytes())
+        digest = hashlib.blake2b(digest_size=16)
+        for array in (self.per_source(_digest)[used[order]], rank[index], self.starts, self.origins, self.bounds):
+            digest.update(array.astype(np.int64).tobytes())
         return digest.hexdigest()
+
+    def per_source(self, of: Callable[[Source], int]) -> Integers:
+        """Return a number for each source; those known from the version before are not worked out again."""
+        columns = self._columns
+        if of not in columns:
+            columns[of] = np.fromiter(map(of, self.sources), np.int64, len(self.sources))
+        return columns[of]
+
+    @cached_property
+    def _columns(self) -> dict[Callable[[Source], int], Integers]:
+        return {}
 
     @cached_property
     def source_numbers(self) -> dict[int, int]:
@@ -165,7 +175,12 @@ class Version:
         lengths = np.add.reduceat(lengths, heads) if len(heads) else lengths
         bounds = np.concatenate([[0], np.cumsum(lengths)]).astype(np.int64)
         version = Version(self.rate, self.channels, tuple(sources), index[heads], begins[heads], origins[heads], bounds)
-        version.__dict__["source_numbers"] = numbers  # worked out already: saves a pass over thousands of patches
+        # Worked out already: saves passes over thousands of patches.
+        version.__dict__["source_numbers"] = numbers
+        version.__dict__["_columns"] = {
+            of: np.concatenate([held, np.fromiter(map(of, new), np.int64, len(new))]) if new else held
+            for of, held in self._columns.items()
+        }
         return version
 
     def places_of(self, run: Runs) -> list[int]:
@@ -184,3 +199,7 @@ class Version:
             if position + length <= self.frames and self.cut([position], [position + length]).is_same(run):
                 found.append(position)
         return found
+
+
+def _digest(source: Source) -> int:
+    return int.from_bytes(hashlib.blake2b(source.key.encode(), digest_size=8).digest(), "little", signed=True)

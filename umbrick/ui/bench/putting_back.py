@@ -68,7 +68,7 @@ class PuttingBack(QObject):
             self._bench.failed.emit(f"{work.home.name} cannot be written in its own form. {error}")
             return
         version = work.version
-        gain_db = min(0.0, work.fitting_gain_db) if form.is_fixed_point and work.history.mends else 0.0
+        gain_db = min(0.0, work.fitting_gain_db) if form.is_fixed_point and work.history.mend_count else 0.0
         is_first = work.home == work.recording.path
         keep_as = free_name(self._folder_for_kept(), work.home, "original") if not work.wrote_home else None
 

@@ -148,7 +148,7 @@ class SaveDialog(QDialog):
     def _offer_levels(self) -> None:
         work = self._work
         peak_db = amplitude_to_db(work.peak)
-        passes = peak_db > 0 and bool(work.history.mends)
+        passes = peak_db > 0 and work.history.mend_count > 0
         for button in (self.lower, self.as_float):
             button.setVisible(passes)
         if not passes:
@@ -240,7 +240,7 @@ class SaveDialog(QDialog):
             parts.append("Dithered.")
         if order.path.exists():
             parts.append(f"{order.path.name} exists already and would be replaced.")
-        if form.is_fixed_point and amplitude_to_db(work.peak) + order.gain_db > 0 and work.history.mends:
+        if form.is_fixed_point and amplitude_to_db(work.peak) + order.gain_db > 0 and work.history.mend_count:
             parts.append("Peaks above 0 dBFS will be cut off again.")
         return " ".join(parts)
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from bisect import bisect_left
+from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
@@ -42,6 +44,18 @@ _HINTS = {
 _WIDTHS = (34, 96, 96, 76, 84, 72, 250, 76, 52)
 
 
+_KEYS: dict[int, Callable[[Entry], Any]] = {
+    _ON: lambda e: e.is_on,
+    _WHERE: lambda e: e.mend.start,
+    _LENGTH: lambda e: e.mend.stop - e.mend.start,
+    _CHANNELS: lambda e: e.mend.channels[0],
+    _METHOD: lambda e: e.mend.method,
+    _TIME: lambda e: e.mend.time_shift,
+    _SEAM: lambda e: -1.0 if e.mend.seam_score is None else e.mend.seam_score,
+}
+"""What each column sorts by, where it is not the order in which the mends were made."""
+
+
 class LedgerModel(QAbstractTableModel):
     """One line a mend, the newest first, or in order of place."""
 
@@ -49,8 +63,7 @@ class LedgerModel(QAbstractTableModel):
         super().__init__()
         self._work: Work | None = None
         self._ledger: tuple[Entry, ...] = ()
-        self._order: list[int] = []
-        self._rows: dict[str, int] = {}
+        self._order = self._row_of = np.zeros(0, np.int64)
         self._spans: dict[str, tuple[int, int] | None] = {}
         self._sorting = (_MADE, Qt.SortOrder.DescendingOrder)
 
@@ -71,7 +84,11 @@ class LedgerModel(QAbstractTableModel):
 
     def row_of(self, name: str) -> int:
         """Return the row of a mend, or −1."""
-        return self._rows.get(name, -1)
+        if self._work is None or not self._work.history.has_entry(name):
+            return -1
+        number = self._work.history.entry(name).number
+        index = bisect_left(self._ledger, number, key=lambda entry: entry.number)
+        return int(self._row_of[index]) if index < len(self._ledger) else -1
 
     def rowCount(self, parent: _Index = _NOWHERE) -> int:
         """Return the number of mends."""
@@ -112,21 +129,15 @@ class LedgerModel(QAbstractTableModel):
         self.layoutChanged.emit()
 
     def _arrange(self) -> None:
+        """Work out which entry stands in which row; the ledger itself is in the order in which they were made."""
         column, order = self._sorting
-        keys: dict[int, Any] = {
-            _ON: lambda e: e.is_on,
-            _MADE: lambda e: e.number,
-            _WHERE: lambda e: e.mend.start,
-            _LENGTH: lambda e: e.mend.stop - e.mend.start,
-            _CHANNELS: lambda e: e.mend.channels[0],
-            _METHOD: lambda e: len(e.mend.method),
-            _TIME: lambda e: e.mend.time_shift,
-            _SEAM: lambda e: -1.0 if e.mend.seam_score is None else e.mend.seam_score,
-        }
-        key = keys.get(column, keys[_MADE])
-        rows = np.argsort(np.array([key(entry) for entry in self._ledger]), kind="stable")
-        self._order = (rows if order == Qt.SortOrder.AscendingOrder else rows[::-1]).tolist()
-        self._rows = {self._ledger[number].mend.id: row for row, number in enumerate(self._order)}
+        rows = np.arange(len(self._ledger))
+        if column in _KEYS:
+            values = np.array([_KEYS[column](entry) for entry in self._ledger])
+            rows = np.argsort(values, kind="stable")
+        self._order = rows if order == Qt.SortOrder.AscendingOrder else rows[::-1]
+        self._row_of = np.empty(len(rows), np.int64)
+        self._row_of[self._order] = np.arange(len(rows))
 
     def _text(self, entry: Entry, column: int) -> str:
         work, mend = self._work, entry.mend
@@ -264,7 +275,7 @@ def summary_of(work: Work) -> str:
     """Return where the samples of a recording come from, in percent, as rich text."""
     shares = provenance_shares(work.version, work.history.original)
     parts = [f"{name} {format_percent(share)}" for name, share in shares.items() if share or name == "original"]
-    acting = len(work.history.mends)
+    acting = work.history.mend_count
     off = len(work.history.ledger) - acting
     counts = format_count(acting, "mend") + (f", {off} switched off" if off else "")
     return f"{emphasised(counts)} · {' · '.join(parts)}"

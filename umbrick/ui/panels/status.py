@@ -103,7 +103,7 @@ class StatusLine(QWidget):
         for button in (self._ledger_button, self.debt):
             button.setVisible(work is not None)
         if work:
-            self._ledger_button.setText(f"Ledger  F6 · {format_count(len(work.history.mends), 'mend')}")
+            self._ledger_button.setText(f"Ledger  F6 · {format_count(work.history.mend_count, 'mend')}")
             self.debt.setText(f"Timing debt {debt_of(work)}")
 
     def _explain_debt(self) -> None:
