@@ -331,15 +331,22 @@ class _Ids:
     def check(self, edit: Edit) -> None:
         """Raise DamagedCasebookError unless the edit can follow those checked before."""
         length = len(edit.changes[-1]) if edit.changes else 0
-        if len(edit.parts) != len(edit.made) + len(edit.switched_on) or not all(
-            0 <= first <= last <= length for first, last in edit.parts
-        ):
+        if len(edit.parts) != len(edit.made) + len(edit.switched_on):
+            raise DamagedCasebookError("A step's parts do not fit its mends.")
+        if not all(0 <= first <= last <= length for first, last in edit.parts):
             raise DamagedCasebookError("A step's parts do not fit its mends.")
         if edit.parts and not edit.changes:
             raise DamagedCasebookError("A step names mends but changes nothing.")
         for mend in edit.made:
             if mend.id in self._made or not mend.id[:1] == "m" or not mend.id[1:].isdecimal():
                 raise DamagedCasebookError("A mend has no name of its own.")
+        if edit.lifted or edit.switched_off or edit.switched_on:
+            self._turn(edit)
+        for mend in edit.made:
+            self._made.add(mend.id)
+            self._on[mend.id] = True
+
+    def _turn(self, edit: Edit) -> None:
         wanted: list[tuple[str, bool | None]] = [(name, None) for name in edit.lifted]
         wanted += [(name, True) for name in edit.switched_off]
         wanted += [(name, False) for name in edit.switched_on]
@@ -351,9 +358,8 @@ class _Ids:
             del self._on[name]
         for name in edit.switched_off:
             self._on[name] = False
-        for name in (*(mend.id for mend in edit.made), *edit.switched_on):
+        for name in edit.switched_on:
             self._on[name] = True
-            self._made.add(name)
 
 
 def _frames_after(changes: list[Unpacked], frames: int) -> int:

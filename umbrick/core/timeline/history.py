@@ -304,10 +304,7 @@ class History:
                 self._entries[turn.after.mend.id] = turn.after
             elif turn.before is not None:
                 del self._entries[turn.before.mend.id]
-            number = (turn.after or turn.before).number  # type: ignore[union-attr]
-            line = bisect_left(self._lines, number, key=lambda entry: entry.number)
-            stood = slice(line, line + (turn.before is not None))
-            self._lines[stood] = [turn.after] if turn.after is not None else []
+            self._rule(turn)
         if turns:
             self._ledger = None
         for mark in marks:
@@ -319,6 +316,16 @@ class History:
                 self._markers[mark.after.id] = mark.after
             elif mark.before is not None:
                 self._markers.pop(mark.before.id, None)
+
+    def _rule(self, turn: Turn) -> None:
+        """Keep the ledger's lines in the order of their numbers."""
+        lines, after = self._lines, turn.after
+        if after is not None and (not lines or after.number > lines[-1].number):
+            lines.append(after)
+            return
+        number = (after or turn.before).number  # type: ignore[union-attr]
+        line = bisect_left(lines, number, key=lambda entry: entry.number)
+        lines[line : line + (turn.before is not None)] = [after] if after is not None else []
 
     def _turn_back(self, number: int) -> None:
         turns = tuple(Turn(turn.after, turn.before) for turn in self._turns[number])

@@ -32,9 +32,9 @@ class Piece(NamedTuple):
     origin: int
 
 
-@dataclass(frozen=True, eq=False)
+@dataclass(eq=False)
 class Runs:
-    """Several runs of pieces, one after another, as arrays; none of the pieces is empty.
+    """Several runs of pieces, one after another, as arrays; none of the pieces is empty. Never changed once made.
 
     ``counts`` tells how many pieces belong to each run (0 for an empty one); the other arrays have one entry a piece,
     and ``index`` points into ``sources``.

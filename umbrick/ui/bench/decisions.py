@@ -48,6 +48,8 @@ class Decisions:
 
     def _count(self, counts: npt.NDArray[np.int32], names: list[tuple[str, int]], sign: int) -> None:
         known = self.table.rows
+        if not known:
+            return
         pairs = [(row, by) for name, by in names if (row := known.get(name)) is not None]
         if pairs:
             rows, by = np.array(pairs, np.int64).T

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from PySide6.QtCore import QObject, Signal
 
@@ -14,6 +14,7 @@ from umbrick.casebook.locating import Match
 from umbrick.casebook.shelf import Shelf
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound import pyramid as pyramids
+from umbrick.core.timeline.provenance import provenance_shares
 from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
@@ -24,6 +25,13 @@ from umbrick.ui.bench.places import show_view
 from umbrick.ui.bench.work import Work
 
 SKETCH_COLUMNS = 1200
+
+
+class Ready(NamedTuple):
+    """A recording to be put on the bench, and what could not be read of its work, or nothing."""
+
+    work: Work
+    lost: str
 
 
 class Opening(QObject):
@@ -81,7 +89,7 @@ class Opening(QObject):
         self._bench.remove(work)
 
     def _load(self, title: str, load: Callable[[], Loaded | Astray], then: Callable[[], None]) -> None:
-        job = self._bench.jobs.start(title, lambda _: load(), self._loaded)
+        job = self._bench.jobs.start(title, lambda _: _prepared(load()), self._loaded)
         job.failed.connect(self._bench.failed)
         job.ended.connect(then)
 
@@ -134,26 +142,17 @@ class Opening(QObject):
 
         self._bench.jobs.start("checking the casebook", lambda _: casebook.store.complaints(), told)
 
-    def _loaded(self, loaded: Loaded | Astray) -> None:
+    def _loaded(self, loaded: Ready | Astray) -> None:
         if isinstance(loaded, Astray):
             self._tell_astray(loaded)
             return
-        recording, pyramid = loaded.recording, loaded.pyramid
-        work = Work(recording, pyramid, loaded.shelf, loaded.history)
-        reference = loaded.reference
-        work.is_own = reference.is_own
-        if reference.home != reference.path:
-            work.home, work.home_stamp = reference.home, reference.home_stamp
-        work.saved = reference.saved or work.saved
-        work.sensitivity = dict(reference.sensitivity)
-        if loaded.surveyed:
-            work.survey, work.survey_count, work.table = loaded.surveyed
-        show_view(work, reference.view)
+        work, lost = loaded
+        recording, pyramid = work.recording, work.pyramid
         self._bench.add(work)
         self.opened.emit(work.home)
-        if loaded.lost:
-            self._bench.failed.emit(loaded.lost)
-            self._bench.noticed.emit(Notice(f"{work.home.name}: {loaded.lost}"))
+        if lost:
+            self._bench.failed.emit(lost)
+            self._bench.noticed.emit(Notice(f"{work.home.name}: {lost}"))
         elif recording.damage:
             self._bench.failed.emit(f"{recording.damage} The readable part is open.")
         self._keeping.learn_identity(work)
@@ -229,3 +228,22 @@ class Opening(QObject):
 
     def _peak_measured(self, _: Any) -> None:
         self._bench.version_changed.emit()
+
+
+def _prepared(loaded: Loaded | Astray) -> Ready | Astray:
+    """Put together what the bench needs of a recording; what takes long with thousands of mends is worked out here."""
+    if isinstance(loaded, Astray):
+        return loaded
+    work = Work(loaded.recording, loaded.pyramid, loaded.shelf, loaded.history)
+    reference = loaded.reference
+    work.is_own = reference.is_own
+    if reference.home != reference.path:
+        work.home, work.home_stamp = reference.home, reference.home_stamp
+    work.saved = reference.saved or work.saved
+    work.sensitivity = dict(reference.sensitivity)
+    if loaded.surveyed:
+        work.survey, work.survey_count, work.table = loaded.surveyed
+    show_view(work, reference.view)
+    work.listing()
+    provenance_shares(work.version, work.history.original)
+    return Ready(work, loaded.lost)
