@@ -70,6 +70,27 @@ class _Photographer:
         self.settle()
 
 
+def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> None:
+    """Picture the ledger with a mend switched off, then markers."""
+    work = window.bench.work
+    assert work is not None
+    photographer.run("ledger")
+    ledger = work.history.ledger
+    window.lifting.choose([ledger[len(ledger) // 2].mend.id])
+    photographer.run("switch")
+    photographer.shoot("ledger")
+    photographer.run("ledger")
+    rate = work.rate
+    for start, stop, name, note in ((20.62, 20.62, "the laugh", "keep its edge"), (21.0, 21.6, "shout", "")):
+        window.bench.select(start * rate, stop * rate)
+        window.bench.set_cursor(start * rate)
+        photographer.run("set_marker")
+        if marker := window.marking.marker():
+            window.marking.change(marker, name, note)
+    window.bench.select(0, 0)
+    photographer.shoot("markers")
+
+
 def take(folder: Path) -> None:
     """Take every picture."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -96,6 +117,7 @@ def take(folder: Path) -> None:
         photographer.shoot_dialog("mend_all", "mend-all", accept=True)
         photographer.shoot("mended")
         photographer.shoot_dialog("save", "save")
+        _work_with_the_ledger(photographer, window)
         window.bench.show_work(window.bench.works[1])
         photographer.run("survey")
         photographer.run("next")
