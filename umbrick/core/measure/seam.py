@@ -7,8 +7,7 @@ import numpy.typing as npt
 
 _ORDER = 3
 _USUAL = 0.1
-"""The share of the sound's own steps that may be smaller still for a seam to count as one of them: 1 - the 90th
-percentile."""
+"""A seam no less likely than this among the sound's own steps counts as one of them."""
 
 Masks = npt.NDArray[np.bool_]
 Integers = npt.NDArray[np.int64]
@@ -17,9 +16,9 @@ Integers = npt.NDArray[np.int64]
 def seam_scores(samples: npt.NDArray[np.float64], made: Masks, starts: Integers, stops: Integers) -> list[float]:
     """Return how little the two edges of rebuilt runs stand out.
 
-    A jump in level, slope or curvature shows in the third difference of the samples. It is compared with the third
-    differences of the untouched sound in the same excerpt: a run scores 1 if at least a tenth of these are as large as
-    the larger of its own at the edges, and 0 if none is.
+    A jump in level, slope or curvature shows in the third difference of the samples. The largest at a run's edges is
+    compared with those of the untouched sound in the same excerpt: how likely is it that as many of these, taken at
+    random, hold one as large? A run scores 1 if that is so at least one time in ten, and 0 if none is as large.
 
     Parameters
     ----------
@@ -40,7 +39,9 @@ def seam_scores(samples: npt.NDArray[np.float64], made: Masks, starts: Integers,
         return [1.0] * len(starts)
     steps = np.abs(np.diff(samples, _ORDER, axis=0))
     # Step i reaches from sample i to i + 3.
-    touched = np.lib.stride_tricks.sliding_window_view(made, _ORDER + 1, axis=0).any(axis=-1)
+    touched: Masks = np.zeros(steps.shape, np.bool_)
+    for reach in range(_ORDER + 1):
+        touched |= made[reach : reach + len(steps)]
     own = [np.sort(steps[~touched[:, channel], channel]) for channel in range(channels)]
     scores = []
     for start, stop in zip(starts.tolist(), stops.tolist(), strict=True):
@@ -49,8 +50,8 @@ def seam_scores(samples: npt.NDArray[np.float64], made: Masks, starts: Integers,
             edges = [part for edge in (start, stop) if (part := steps[max(0, edge - _ORDER) : edge, channel]).size]
             if not edges or not len(own[channel]):
                 continue
-            largest = max(float(part.max()) for part in edges)
-            share = 1.0 - np.searchsorted(own[channel], largest) / len(own[channel])
-            score = min(score, share / _USUAL)
+            beside = np.concatenate(edges)
+            smaller = float(np.searchsorted(own[channel], beside.max())) / len(own[channel])
+            score = min(score, (1.0 - smaller ** len(beside)) / _USUAL)
         scores.append(float(min(1.0, score)))
     return scores

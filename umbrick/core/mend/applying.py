@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError
+from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.bounds import Integers, runs
 from umbrick.core.mend.method import Excerpt, Method, Parameters
 from umbrick.core.mend.place import Place, mask_of, stretches
@@ -45,6 +46,7 @@ class _Patch(NamedTuple):
     starts: Integers
     stops: Integers
     samples: npt.NDArray[np.float64]
+    scores: list[float]
 
 
 def apply_method(
@@ -96,19 +98,28 @@ def apply_method(
         patch for patch in _in_threads(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
         if len(patch.starts)
     ]  # fmt: skip
-    mends = tuple(
-        Mend(method.name, place.start, place.stop, place.channels, parameters, finding_ids=place.finding_ids)
-        for place in _united(places)
-    )
+    united = _united(places)
     if not patches:
+        mends = tuple(_mend(method, parameters, place, []) for place in united)
         return Mended(version, Change.of(version, [], [], Runs.of([])), mends, ((0, 0),) * len(mends), 0.0)
     samples = np.concatenate([patch.samples for patch in patches])
     starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
     change = replace_many(version, Patch(samples, version.rate, method.nature), starts, stops)
-    first = np.searchsorted(starts, [mend.start for mend in mends])
-    last = np.searchsorted(starts, [mend.stop for mend in mends])
+    first = np.searchsorted(starts, [place.start for place in united])
+    last = np.searchsorted(starts, [place.stop for place in united])
     parts = tuple(zip(first.tolist(), last.tolist(), strict=True))
+    scores = [score for patch in patches for score in patch.scores]
+    mends = tuple(
+        _mend(method, parameters, place, scores[low:high]) for place, (low, high) in zip(united, parts, strict=True)
+    )
     return Mended(change.apply(version), change, mends, parts, float(np.abs(samples).max()))
+
+
+def _mend(method: Method, parameters: Parameters, place: Place, scores: list[float]) -> Mend:
+    score = round(min(scores), 3) if scores else None
+    return Mend(
+        method.name, place.start, place.stop, place.channels, dict(parameters), score, finding_ids=place.finding_ids
+    )
 
 
 def _united(places: Sequence[Place]) -> list[Place]:
@@ -169,7 +180,8 @@ def _patch(
         part = version.read_exact(start + int(first), start + int(last))
         parts.append(np.where(changed[first:last], rebuilt[first:last].astype(np.float32), part))
     samples = np.concatenate(parts) if parts else np.zeros((0, version.channels))
-    return _Patch(starts + start, stops + start, samples)
+    made = np.where(changed, rebuilt, excerpt.samples.astype(np.float64))
+    return _Patch(starts + start, stops + start, samples, seam_scores(made, changed, starts, stops))
 
 
 def _in_threads(

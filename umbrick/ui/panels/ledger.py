@@ -39,7 +39,7 @@ _ON, _MADE, _WHERE, _LENGTH, _CHANNELS, _METHOD, _SETTINGS, _TIME, _SEAM = range
 _HINTS = {
     _ON: "Whether the mend acts (X switches it)",
     _TIME: "How much longer or shorter the recording became",
-    _SEAM: "How little the joins stand out, from 0 to 1; a dash where the method leaves none to score",
+    _SEAM: "How little the joins stand out, from 0 to 1; a dash where there is none to score",
 }
 _WIDTHS = (34, 96, 96, 76, 84, 72, 250, 76, 52)
 
