@@ -13,6 +13,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
 from umbrick.core.paths import HOME_VARIABLE
+from umbrick.core.view.window import Window
 from umbrick.demo import recordings
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
@@ -88,6 +89,7 @@ def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> N
         if marker := window.marking.marker():
             window.marking.change(marker, name, note)
     window.bench.select(0, 0)
+    window.bench.set_passage(Window(20.2 * rate, 22.4 * rate))
     photographer.shoot("markers")
 
 
