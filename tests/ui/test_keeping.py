@@ -7,7 +7,7 @@ import signal
 
 import numpy as np
 import pytest
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from tests.sounds import clipped, rng, sine, voice, write
 from tests.ui.conftest import Hands, focus_longest
@@ -108,6 +108,26 @@ def test_unnamed_work_is_offered_back_and_can_be_thrown_away(start, hot):
     third.in_dialog(lambda box: box.button(QMessageBox.StandardButton.Discard).click())
     third.click(notice(third, "Work on hot of")["Throw away…"])
     assert left_behind() == []
+
+
+def test_work_that_is_in_files_is_kept_but_not_pressed_on_anybody(start, hot):
+    hands = start(hot[0])
+    hands.press("F5")
+    mended(hands)
+    hands.press("F2")
+    hands.window.close()
+    again = start()
+    (left,) = left_behind()
+    assert left.is_in_files
+    again.window.offer_work_left([left])
+    assert not again.window.notices.isVisible()
+    menu = next(m for m in again.window.findChildren(QMenu) if m.title() == "Work without a name")
+    menu.aboutToShow.emit()
+    menu.actions()[0].trigger()
+    again.qtbot.waitUntil(lambda: again.work is not None)
+    again.settle()
+    assert again.work.home == hot[0]
+    assert len(again.work.history.mends) == 1
 
 
 def test_a_bench_on_which_nothing_was_done_leaves_nothing_behind(start, hot):

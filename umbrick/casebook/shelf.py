@@ -21,6 +21,9 @@ from umbrick.core.sound.source import Source
 from umbrick.core.timeline.history import Edit, History
 from umbrick.core.timeline.version import Version
 
+SAVED_AT = "saved_at"
+"""In a view: how many edits acted when a file held all of them, if one did."""
+
 
 @dataclass(frozen=True, slots=True)
 class Reference:

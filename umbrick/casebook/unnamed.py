@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 from umbrick.casebook.casebook import Casebook
 from umbrick.casebook.errors import CasebookError, CasebookInUseError
+from umbrick.casebook.shelf import SAVED_AT
 from umbrick.casebook.store import SUFFIX
 from umbrick.core.paths import work_folder
 
@@ -58,10 +59,14 @@ def is_unnamed(path: Path) -> bool:
 
 
 class Left(NamedTuple):
-    """Unnamed work that no window has open, and what it is, for a person: ``Work on bell of 3 March, 14:05``."""
+    """Unnamed work that no window has open, and what it is, for a person: ``Work on bell of 3 March, 14:05``.
+
+    ``is_in_files`` tells whether all of it is in files that were saved.
+    """
 
     path: Path
     title: str
+    is_in_files: bool = False
 
 
 def left_behind() -> list[Left]:
@@ -77,13 +82,15 @@ def left_behind() -> list[Left]:
             found.append((changed, Left(path, f"Damaged work of {_when(changed)}")))
             continue
         try:
-            names = [shelf.reference().home.stem for shelf in casebook.shelves() if shelf.is_worth_keeping()]
+            held = [shelf.reference() for shelf in casebook.shelves() if shelf.is_worth_keeping()]
+            names = [reference.home.stem for reference in held]
             what = " and ".join(names[:2]) + (f" and {len(names) - 2} more" if len(names) > 2 else "")
+            is_in_files = all(reference.view.get(SAVED_AT) == reference.now for reference in held)
         except CasebookError:
-            names, what = ["?"], "recordings"
+            names, what, is_in_files = ["?"], "recordings", False
         if names:
             casebook.close()
-            found.append((changed, Left(path, f"Work on {what} of {_when(changed)}")))
+            found.append((changed, Left(path, f"Work on {what} of {_when(changed)}", is_in_files)))
         else:
             casebook.discard()
     return [left for _, left in sorted(found, reverse=True)]

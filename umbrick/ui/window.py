@@ -93,6 +93,7 @@ class BenchWindow(QMainWindow):
         self.marking = Marking(self.bench)
         self.viewing = Viewing(self.bench, self.mending, self.listening, self.marking)
         self._ledger_is_open = False
+        self._left: list[Left] = []
         table = command_table(
             self.bench,
             self.surveying,
@@ -216,6 +217,16 @@ class BenchWindow(QMainWindow):
         menu.aboutToShow.connect(lambda: self._fill_recent(menu))
         recording_menu = self.menuBar().actions()[0].menu()
         recording_menu.insertMenu(self.actions_.actions["demo"], menu)
+        left = QMenu("Work without a name", self)
+        left.aboutToShow.connect(lambda: self._fill_left(left))
+        recording_menu.insertMenu(self.actions_.actions["demo"], left)
+
+    def _fill_left(self, menu: QMenu) -> None:
+        menu.clear()
+        for left in self._left:
+            menu.addAction(left.title, lambda left=left: self.open([left.path]))
+        if not self._left:
+            menu.addAction("Nothing was left at the last start").setEnabled(False)
 
     def _fill_recent(self, menu: QMenu) -> None:
         menu.clear()
@@ -360,11 +371,15 @@ class BenchWindow(QMainWindow):
         self.keeping.save_as(named, lambda new: self.open([new]))
 
     def offer_work_left(self, found: list[Left]) -> None:
-        """Offer unnamed work of earlier starts back."""
-        for left in found:
-            go_on = Choice("Go on with it", lambda left=left: self.open([left.path]))
-            throw = Choice("Throw away…", lambda left=left: self._throw_away(left))
-            self.bench.noticed.emit(Notice(f"{left.title} was given no name; it is kept.", (go_on, throw)))
+        """Offer the newest unnamed work of earlier starts back, if it is in no file; the menu lists all of it."""
+        self._left = found
+        waiting = [left for left in found if not left.is_in_files]
+        if waiting:
+            newest = waiting[0]
+            go_on = Choice("Go on with it", lambda: self.open([newest.path]))
+            throw = Choice("Throw away…", lambda: self._throw_away(newest))
+            more = f" There is more under Recording, Work without a name ({len(found) - 1})." if len(found) > 1 else ""
+            self.bench.noticed.emit(Notice(f"{newest.title} was given no name; it is kept.{more}", (go_on, throw)))
 
     def _throw_away(self, left: Left) -> None:
         answer = QMessageBox.question(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from umbrick.casebook.shelf import SAVED_AT
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.work import Work
 
@@ -18,6 +19,7 @@ def view_of(work: Work) -> dict[str, Any]:
         "passage": [work.passage.start, work.passage.stop],
         "loupe": [work.loupe.start, work.loupe.stop],
         "focus": work.focus.id if work.focus else None,
+        SAVED_AT: None if work.has_unsaved_mends else work.history.now,
     }
 
 
