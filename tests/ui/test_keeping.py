@@ -78,6 +78,7 @@ def test_everything_is_as_it_was_after_days(start, hot):
     )  # fmt: skip
     named(hands, hot[0].with_name("days.casebook"))
     again = start(hot[0].with_name("days.casebook"))
+    assert left_behind() == []  # what had no name before is not offered again
     work = again.work
     assert again.window.windowTitle() == "hot.wav — days.casebook — Umbrick"
     assert before == (
@@ -237,6 +238,23 @@ def test_a_recording_that_has_changed_is_opened_only_when_told(start, hot, tmp_p
     third.click(notice(third, "hot.wav has changed since")["Open it all the same"])
     third.settle()
     assert "another length or form" in third.window.status.message.text()
+
+
+def test_killed_between_putting_back_and_noting_it_the_old_file_is_found(start, hot, tmp_path, monkeypatch):
+    hands = start(hot[0])
+    hands.press("F5")
+    mended(hands)
+    key = hands.work.version.key
+    named_path = tmp_path / "work.casebook"
+    hands.window.name_casebook(named_path)
+    hands.settle()
+    monkeypatch.setattr(hands.window.putting_back, "_put", lambda *_: None)  # as if killed just before it
+    hands.press("F2")
+    hands.window.close()
+    again = start(named_path)
+    assert again.work.home == hot[0]
+    assert again.work.recording.path == tmp_path / "hot.original.wav"
+    assert again.work.version.key == key
 
 
 def test_a_damaged_casebook_opens_as_far_as_it_goes(start, hot, tmp_path):

@@ -5,7 +5,7 @@ from PySide6.QtTest import QTest
 
 from tests.core.sound.test_metadata import with_chunks
 from tests.sounds import RATE, voice, write
-from umbrick.core.sound.cues import Cue
+from umbrick.core.sound.cues import Cue, read_cues
 
 
 @pytest.fixture
@@ -120,3 +120,18 @@ def test_markers_stay_with_their_sound_when_the_length_changes(opened, window):
     assert places(opened) == [(2 * RATE - 1000, 2 * RATE - 1000, "bell")]
     assert np.array_equal(opened.work.version.read(2 * RATE - 1000, 2 * RATE),
                           opened.work.history.original.read(2 * RATE, 2 * RATE + 1000))  # fmt: skip
+
+
+def test_cue_points_of_an_opened_file_are_offered_once_and_go_out_again(hands, window, tmp_path):
+    hands.open(with_chunks(write(tmp_path / "cues.wav", voice(1.0))))
+    assert "has 1 cue point" in window.notices.text.text()
+    hands.click(window.notices.buttons[0])
+    assert places(hands) == [(100, 100, "gate")]
+    window.bench.set_cursor(4800)
+    hands.press("T")
+    hands.in_dialog(lambda dialog: dialog.accept_button.click())
+    hands.press("Ctrl+S")
+    assert read_cues(tmp_path / "cues-mended.wav") == [Cue(100, 0, "gate"), Cue(4800, 0, "Marker 2")]
+    hands.press("Ctrl+W")
+    hands.open(tmp_path / "cues.wav")
+    assert not window.notices.isVisible()

@@ -154,3 +154,26 @@ def test_a_casebook_from_elsewhere_may_not_write_where_its_paths_lead(surveyed, 
     assert (strange / "hot.wav").read_bytes() != old
     again.close()
     again.deleteLater()
+
+
+def test_a_file_deleted_by_another_program_is_put_back_all_the_same(surveyed, hot, window):
+    old = read(hot[0])
+    mended(surveyed)
+    hot[0].unlink()
+    surveyed.press("F2")
+    assert len(read(hot[0])) == len(old)
+    assert surveyed.work.recording.path != hot[0]
+    assert np.array_equal(read(surveyed.work.recording.path), old)
+
+
+def test_a_question_put_off_is_asked_again_before_anything_is_replaced(surveyed, hot, window, tmp_path):
+    mended(surveyed)
+    theirs = change_by_replacing(hot[0], tmp_path)
+    window.putting_back.look()
+    surveyed.click(next(b for b in window.notices.buttons if b.text() == "Not now"))
+    assert not window.notices.isVisible()
+    window.putting_back.look()
+    assert not window.notices.isVisible()
+    surveyed.press("F2")
+    assert window.notices.isVisible()
+    assert hot[0].read_bytes() == theirs

@@ -76,9 +76,10 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
     original = history.original.sources[0]
     stored: dict[int, Source] = {}
 
+    number_of = stored_id(original)
+
     def id_of(source: Source) -> int:
-        source = stored.get(id(source), source)
-        return RECORDING if source is original else source.number  # type: ignore[attr-defined]
+        return number_of(stored.get(id(source), source))
 
     with store.transaction() as connection:
         connection.execute("DELETE FROM edits WHERE recording = ? AND number >= ?", (recording, number))

@@ -258,6 +258,7 @@ class BenchWindow(QMainWindow):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self.ask_find)
+        self.opening.loaded.connect(self.marking.offer_cues)
         self.keeping.changed.connect(self._refresh)
         self.putting_back.put_back_done.connect(self._close_trip)
         self.marking.naming_wanted.connect(self.ask_marker_name)
@@ -368,7 +369,7 @@ class BenchWindow(QMainWindow):
     def name_casebook(self, path: Path) -> None:
         """Write the casebook under a name, and go on in it."""
         named = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
-        self.keeping.save_as(named, lambda new: self.open([new]))
+        self.keeping.save_as(named, lambda new, then: self.opening.open([new], then))
 
     def offer_work_left(self, found: list[Left]) -> None:
         """Offer the newest unnamed work of earlier starts back, if it is in no file; the menu lists all of it."""

@@ -7,6 +7,7 @@ from tests.sounds import RATE, rng
 from umbrick.core.sound.pyramid import Pyramid, build
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.change import delete, replace
+from umbrick.core.timeline.difference import changed_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.ticks import level_ticks, sample_ticks, time_ticks
@@ -47,6 +48,47 @@ def test_columns_hold_every_extreme(recording, start, length, count):
     assert extent.low.min() <= samples.min() + 1e-6
     assert (extent.high.max(axis=0) <= _bucketed(version, start, stop).max(axis=0)).all() or margin
     assert wide.shape[1] == 2
+
+
+@given(
+    places=st.lists(st.tuples(st.integers(0, FRAMES - 300), st.integers(1, 300)), min_size=1, max_size=6),
+    count=st.sampled_from([1, 60, 750, 1500]),
+    undone=st.integers(0, 3),
+)
+def test_after_edits_the_columns_are_those_of_a_fresh_look(recording, places, count, undone):
+    source, pyramid = recording
+    columns = Columns({source.key: pyramid})
+    versions = [Version.of(source)]
+    for number, (start, length) in enumerate(places):
+        patch = ArraySource(np.full((length, 2), 9.0 + number), RATE, f"p{number}")
+        versions.append(replace(versions[-1], start, start + length, patch).apply(versions[-1]))
+    for version in [*versions, *versions[::-1][1 : 1 + undone]]:
+        extent = columns.measure(version, 0, FRAMES, count)
+        fresh = Columns({source.key: pyramid}).measure(version, 0, FRAMES, count)
+        # Where an edit cuts a bucket, the samples beside it may count for one column or the next.
+        near = [slice(max(0, c - 2), c + 3) for c in range(count)]
+        for own, its, widest in ((extent.high, fresh.high, np.max), (-extent.low, -fresh.low, np.max)):
+            assert own.max() == its.max()
+            assert all((own[c] <= widest(its[n], axis=0)).all() and (its[c] <= widest(own[n], axis=0)).all()
+                       for c, n in enumerate(near))  # fmt: skip
+        whole = FRAMES // count
+        assert np.allclose(extent.mean_square.mean() * whole, fresh.mean_square.mean() * whole, rtol=2e-2)
+
+
+@given(st.lists(st.tuples(st.integers(0, 900), st.integers(1, 99)), min_size=1, max_size=5), st.integers(0, 5))
+def test_outside_the_changed_spans_two_versions_are_the_same(places, back):
+    versions = [Version.of(ArraySource(np.arange(1000.0)[:, np.newaxis], RATE, "o"))]
+    for number, (start, length) in enumerate(places):
+        patch = ArraySource(np.full((length, 1), -1.0 - number), RATE, f"p{number}")
+        versions.append(replace(versions[-1], start, start + length, patch).apply(versions[-1]))
+    one, other = versions[-1], versions[max(0, len(versions) - 1 - back)]
+    differs = np.zeros(1000, bool)
+    for start, stop in changed_spans(one, other).tolist():
+        differs[start:stop] = True
+    same = one.read(0, 1000) == other.read(0, 1000)
+    assert same[~differs].all()
+    assert changed_spans(one, one).size == 0
+    assert changed_spans(one, delete(one, 5, 6).apply(one)) is None
 
 
 def _bucketed(version, start, stop):

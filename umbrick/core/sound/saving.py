@@ -166,8 +166,9 @@ def save(
         _sync(part)
         if path.exists() and not overwrite:
             raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
-        if keep_as is not None and path.exists():
-            keep(path, keep_as)
+        kept = keep_as if path.exists() else None
+        if kept is not None:
+            keep(path, kept)
             on_kept()
         os.replace(part, path)
         _sync(path.parent)
@@ -178,7 +179,7 @@ def save(
     finally:
         if part is not None:
             part.unlink(missing_ok=True)
-    return Saved(path, form, over, note, keep_as)
+    return Saved(path, form, over, note, kept)
 
 
 def _altering(papers: Papers, form: FileFormat, outgoing: Outgoing) -> metadata.Alterations:

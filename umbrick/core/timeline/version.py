@@ -53,7 +53,7 @@ class Version:
         rank = np.empty_like(order)
         rank[order] = np.arange(len(order))
         digest = hashlib.blake2b(digest_size=16)
-        for array in (self.per_source(_digest)[used[order]], rank[index], self.starts, self.origins, self.bounds):
+        for array in (self.per_source(source_digest)[used[order]], rank[index], self.starts, self.origins, self.bounds):
             digest.update(array.astype(np.int64).tobytes())
         return digest.hexdigest()
 
@@ -201,5 +201,6 @@ class Version:
         return found
 
 
-def _digest(source: Source) -> int:
+def source_digest(source: Source) -> int:
+    """Return a number for a source's key."""
     return int.from_bytes(hashlib.blake2b(source.key.encode(), digest_size=8).digest(), "little", signed=True)

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import math
+from collections import OrderedDict
+
 import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.sound.pyramid import BUCKET, Extent, Pyramid
 from umbrick.core.sound.source import Source
+from umbrick.core.timeline.difference import changed_spans
 from umbrick.core.timeline.version import Version
 
 _RAW_FRAMES_PER_COLUMN = BUCKET
+_HELD = 6
+"""Results kept: of the strips at their present widths."""
 
 _LINE_FRAMES_PER_COLUMN = 1.0
 """With fewer frames to a column, the straight line between samples is measured too, so that it has no gaps."""
@@ -30,20 +36,66 @@ class Columns:
     def __init__(self, pyramids: dict[str, Pyramid]) -> None:
         self._pyramids = pyramids
         self._edges: dict[tuple[str, int, int], Extent] = {}
+        self._held: OrderedDict[tuple[int, int, int], tuple[Version, Extent]] = OrderedDict()
 
     def measure(self, version: Version, start: int, stop: int, count: int) -> Extent:
         """Return the extents of ``count`` columns that share the span ``start`` to ``stop`` evenly.
 
         The span may reach beyond the version; columns outside it, or not measured yet, hold nothing (see
-        :class:`Extent`).
+        :class:`Extent`). Where the same columns of a version before are at hand, just those that changed are measured.
+        The result must not be changed.
         """
-        accumulator = _Accumulator(start, stop, count, version.channels)
-        begin, end = max(0, start), min(stop, version.frames)
-        if begin >= end:
-            return accumulator.extent()
         frames_per_column = (stop - start) / count
+        if max(0, start) >= min(stop, version.frames):
+            return Extent.nothing(count, version.channels)
         if frames_per_column < _LINE_FRAMES_PER_COLUMN:
             return self._line(version, start, stop, count)
+        is_settled = all(pyramid.is_complete for pyramid in self._pyramids.values())
+        if frames_per_column < _RAW_FRAMES_PER_COLUMN or not is_settled:
+            return self._measured(version, start, stop, count, [(0, count)])
+        key = start, stop, count
+        extent = self._remeasured(version, key) or self._measured(version, start, stop, count, [(0, count)])
+        self._held[key] = version, extent
+        self._held.move_to_end(key)
+        while len(self._held) > _HELD:
+            self._held.popitem(last=False)
+        return extent
+
+    def _remeasured(self, version: Version, key: tuple[int, int, int]) -> Extent | None:
+        """Return columns held of another version with those that differ measured anew; None if it is not worth it."""
+        held = self._held.get(key)
+        spans = changed_spans(held[0], version) if held else None
+        if held is None or spans is None:
+            return None
+        start, stop, count = key
+        # A bucket of the pyramid may begin in the column before.
+        touched = (spans - start) * count / (stop - start) + (-1, 1)
+        edges = np.clip(np.stack([np.floor(touched[:, 0]), np.ceil(touched[:, 1])], axis=1), 0, count).astype(np.int64)
+        changed = np.zeros(count + 1, np.int64)
+        np.add.at(changed, edges[:, 0], 1)
+        np.add.at(changed, edges[:, 1], -1)
+        is_changed = np.cumsum(changed[:-1]) > 0
+        if 2 * np.count_nonzero(is_changed) > count:
+            return None
+        bounds = np.flatnonzero(np.diff(is_changed, prepend=False, append=False)).tolist()
+        fresh = self._measured(version, start, stop, count, list(zip(bounds[::2], bounds[1::2], strict=True)))
+        rows = is_changed[:, np.newaxis]
+        return Extent(*(np.where(rows, new, old) for new, old in zip(fresh, held[1], strict=True)))
+
+    def _measured(self, version: Version, start: int, stop: int, count: int, columns: list[tuple[int, int]]) -> Extent:
+        """Return the extents of some runs of columns; what the others hold means nothing."""
+        accumulator = _Accumulator(start, stop, count, version.channels)
+        frames_per_column = (stop - start) / count
+        for first, last in columns:
+            begin = max(0, start + math.floor((first - 1) * frames_per_column), start)
+            end = min(stop, version.frames, start + math.ceil((last + 1) * frames_per_column))
+            if begin < end:
+                self._collect(accumulator, version, begin, end, frames_per_column)
+        return accumulator.extent()
+
+    def _collect(
+        self, accumulator: _Accumulator, version: Version, begin: int, end: int, frames_per_column: float
+    ) -> None:
         for piece, at in version.pieces(begin, end):
             pyramid = self._pyramids.get(piece.source.key)
             if frames_per_column < _RAW_FRAMES_PER_COLUMN:
@@ -57,7 +109,6 @@ class Columns:
             else:
                 self._add(accumulator, at - piece.start, pyramid, piece.source, piece.start, piece.start + piece.length,
                           int(frames_per_column))  # fmt: skip
-        return accumulator.extent()
 
     @staticmethod
     def _line(version: Version, start: int, stop: int, count: int) -> Extent:

@@ -197,10 +197,19 @@ class Bench(QObject):
 
     def tell_edited(self, work: Work) -> None:
         """Let the widgets know that a recording was edited."""
+        self.measure_peak(work)
         if work is self.work:
             self.version_changed.emit()
             self.findings_changed.emit()
             self.focus_changed.emit()
+
+    def measure_peak(self, work: Work) -> None:
+        """Find the highest sample of the current version in the background, unless it is known."""
+        version = work.version
+        if version.key not in work.peaks:
+            self.jobs.start(
+                "measuring the peak", lambda _: work.measure_peak(version), lambda _: self.version_changed.emit()
+            )
 
     def undo(self) -> None:
         """Take back the last step."""

@@ -36,6 +36,7 @@ class Keeping(QObject):
         super().__init__(bench)
         self._bench = bench
         self._casebook: Casebook | None = None
+        self._superseded: Path | None = None
         self._lock = threading.Lock()
         self._written: dict[int, object] = {}
         self._timer = QTimer(self, interval=_VIEW_DELAY_MS, singleShot=True)
@@ -79,7 +80,8 @@ class Keeping(QObject):
         if casebook is None:
             return
         try:
-            if is_unnamed(casebook.path) and not casebook.is_worth_keeping():
+            is_needed = casebook.path != self._superseded and casebook.is_worth_keeping()
+            if is_unnamed(casebook.path) and not is_needed:
                 casebook.discard()
             else:
                 casebook.close()
@@ -110,8 +112,11 @@ class Keeping(QObject):
 
         self._bench.jobs.start(f"naming {path.name}", run, lambda _: None)
 
-    def save_as(self, path: Path, then: Callable[[Path], None]) -> None:
-        """Write the casebook under a name; ``then`` opens it there."""
+    def save_as(self, path: Path, then: Callable[[Path, Callable[[], None]], None]) -> None:
+        """Write the casebook under a name; ``then`` opens it there, and calls the function it is given afterwards.
+
+        Edits wait until then. What had no name before is deleted when the named one is in use.
+        """
         casebook = self.casebook()
         self.write_views()
         for work in self._bench.works:
@@ -121,12 +126,13 @@ class Keeping(QObject):
             for work in self._bench.works:
                 work.held = ""
 
-        job = self._bench.jobs.start(f"writing {path.name}", lambda _: casebook.copy_to(path), lambda _: saved())
-        job.failed.connect(self._bench.failed)
-        job.ended.connect(free)
+        def saved(_: object) -> None:
+            self._superseded = casebook.path
+            then(path, free)
 
-        def saved() -> None:
-            then(path)
+        job = self._bench.jobs.start(f"writing {path.name}", lambda _: casebook.copy_to(path), saved)
+        job.failed.connect(self._bench.failed)
+        job.failed.connect(lambda _: free())
 
     def look_for_work(self, found: Callable[[list[Left]], None]) -> None:
         """Look in the background for unnamed work that was left behind."""
@@ -179,10 +185,8 @@ def opened(path: Path) -> tuple[Casebook, str]:
     except CasebookError:
         if os.access(path, os.W_OK) and os.access(path.parent, os.W_OK):
             raise
-        name = path.name
-        return adopted(
-            path
-        ), f"{name} may not be written to where it is: this is a copy. Keep it under a name elsewhere."
+        told = f"{path.name} may not be written to where it is: this is a copy. Keep it under a name elsewhere."
+        return adopted(path), told
     complaints = casebook.store.complaints() if path.stat().st_size < CHECKED_AT_ONCE_BYTES else []
     if complaints:
         casebook.close()

@@ -14,6 +14,7 @@ from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import FileError
 from umbrick.core.paths import cache_folder
 from umbrick.core.sound.decoded_source import DecodedSource
+from umbrick.core.sound.kept import kept_of
 from umbrick.core.sound.pyramid import Pyramid
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.timeline.history import History
@@ -78,6 +79,10 @@ def load_shelf(shelf: Shelf, trusting: bool = False) -> Loaded | Astray:
         if match is Match.SAME:
             shelf.write_place(beside, beside, is_own=False)
             reference = shelf.reference()
+    if match is not Match.SAME and (kept := _kept_elsewhere(reference)):
+        # The program ended between putting mended sound in the file's place and noting where the old one is now.
+        shelf.write_place(kept, reference.home, reference.is_own)
+        reference, match = shelf.reference(), Match.SAME
     if match is not Match.SAME and not (trusting and match is Match.CHANGED):
         return Astray(shelf, reference, match)
     recording = open_recording(reference.path, cache_folder())
@@ -93,6 +98,14 @@ def load_shelf(shelf: Shelf, trusting: bool = False) -> Loaded | Astray:
     except BaseException:
         recording.close()
         raise
+
+
+def _kept_elsewhere(reference: Reference) -> Path | None:
+    """Return the old file that was kept when another took the recording's place, if that is what has happened."""
+    for kept in kept_of(reference.path):
+        if compare(kept.path, reference.bytes, reference.modified_ns, reference.sha256) is Match.SAME:
+            return kept.path
+    return None
 
 
 def relink(shelf: Shelf, path: Path) -> None:

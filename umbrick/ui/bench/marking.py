@@ -19,6 +19,7 @@ from umbrick.core.timeline.positions import map_position, map_positions
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.work import Work
 
 _LARGEST_TABLE_BYTES = 32 * 2**20
@@ -113,6 +114,19 @@ class Marking(QObject):
         work = self._bench.work
         if work and work.focus and (before := self.note_of_focus()) != text:
             self._commit(work, "write a note", [NoteTurn(work.focus.id, before, text)])
+
+    def offer_cues(self, work: Work) -> None:
+        """Offer the cue points of a newly opened file as markers; those taken in once are not offered again."""
+        path = work.recording.path
+
+        def found(cues: list[Cue]) -> None:
+            if cues and work in self._bench.works:
+                text = f"{work.home.name} has {format_count(len(cues), 'cue point')}."
+                take = Choice("Take them in as markers", lambda: self.add(work, cues, path.name))
+                self._bench.noticed.emit(Notice(text, (take,)))
+
+        if not work.history.all_edits:
+            self._bench.jobs.start(f"looking for cue points in {path.name}", lambda _: read_cues(path), found)
 
     def take_in(self, path: Path) -> None:
         """Take markers in from a table or from a WAV file's cue points."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 from PySide6.QtCore import QObject, Signal
 
@@ -38,6 +38,8 @@ class Opening(QObject):
     """Opens files onto the bench."""
 
     opened = Signal(Path)
+    loaded = Signal(object)
+    """A recording is on the bench: its :class:`Work`."""
     progressed = Signal(float)
     """How far the picture of the current recording has come, from 0 to 1."""
     find_wanted = Signal(object, str)
@@ -156,8 +158,9 @@ class Opening(QObject):
         elif recording.damage:
             self._bench.failed.emit(f"{recording.damage} The readable part is open.")
         self._keeping.learn_identity(work)
+        self.loaded.emit(work)
         if pyramid.is_complete:
-            self._measure_peak(work)
+            self._bench.measure_peak(work)
             return
 
         def draw(job: Job) -> None:
@@ -215,19 +218,12 @@ class Opening(QObject):
 
     def _drawn(self, work: Work) -> None:
         self._grew(work, 1.0)
-        self._measure_peak(work)
+        self._bench.measure_peak(work)
         if damage := work.recording.damage_found():
             self._bench.failed.emit(damage)
         elif not work.history.now:
             length = format_clock(work.frames, work.rate, 1)
             self._bench.said.emit(f"{work.home.name} is open, {length} long.")
-
-    def _measure_peak(self, work: Work) -> None:
-        version = work.version
-        self._bench.jobs.start("measuring the peak", lambda _: work.measure_peak(version), self._peak_measured)
-
-    def _peak_measured(self, _: Any) -> None:
-        self._bench.version_changed.emit()
 
 
 def _prepared(loaded: Loaded | Astray) -> Ready | Astray:

@@ -38,7 +38,7 @@ class PuttingBack(QObject):
         self._saving = saving
         self._told: set[tuple[Path, tuple[int, int]]] = set()
         self._timer = QTimer(self, interval=_LOOK_EVERY_MS)
-        self._timer.timeout.connect(self.look)
+        self._timer.timeout.connect(lambda: self.look())
         self._timer.start()
 
     def reason_against(self) -> str:
@@ -57,7 +57,10 @@ class PuttingBack(QObject):
         work = self._bench.work
         if work is None:
             return
-        if self.look():
+        if self.look(again=True):
+            return
+        if work.home == work.recording.path and not work.home.exists():
+            self._save_content(work, self.put_back)
             return
         if not work.is_own:
             self._ask_to_own(work)
@@ -68,6 +71,11 @@ class PuttingBack(QObject):
             self._bench.failed.emit(f"{work.home.name} cannot be written in its own form. {error}")
             return
         version = work.version
+        if version.key not in work.peaks:
+            self._bench.jobs.start(
+                "measuring the peak", lambda _: work.measure_peak(version), lambda _: self.put_back()
+            )
+            return
         gain_db = min(0.0, work.fitting_gain_db) if form.is_fixed_point and work.history.mend_count else 0.0
         is_first = work.home == work.recording.path
         keep_as = free_name(self._folder_for_kept(), work.home, "original") if not work.wrote_home else None
@@ -115,15 +123,18 @@ class PuttingBack(QObject):
         """Stop looking."""
         self._timer.stop()
 
-    def look(self) -> bool:
-        """Return whether another program has changed the current recording's file; if so, ask which to keep, once."""
+    def look(self, again: bool = False) -> bool:
+        """Return whether another program has changed the current recording's file; if so, ask which to keep.
+
+        It asks once for each change, or ``again`` if the person does what the question stands in the way of.
+        """
         work = self._bench.work
         if work is None or self._saving.job or not work.home_stamp[1]:
             return False
         now = stat_of(work.home)
         if now == work.home_stamp or not now[1]:
             return False
-        if (work.home, now) not in self._told:
+        if again or (work.home, now) not in self._told:
             self._told.add((work.home, now))
             self._ask_which(work)
         return True

@@ -6,7 +6,7 @@ import json
 import os
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 
 from umbrick.casebook.reporting import facts_of
 from umbrick.casebook.surveys import Surveyed
@@ -17,24 +17,17 @@ from umbrick.core.report.page import page
 from umbrick.core.report.table import as_csv
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.whole_file import write_whole
-from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.work import Work
 
 SUFFIXES = (".html", ".csv", ".json")
 
 
-class Reporting(QObject):
+class Reporting(Task):
     """Writes the report in the background: measuring what was mended takes a pass over each recording."""
 
-    changed = Signal()
-    progressed = Signal(float)
     written = Signal(Path)
-
-    def __init__(self, bench: Bench) -> None:
-        super().__init__(bench)
-        self._bench = bench
-        self.job: Job | None = None
 
     def write(self, path: Path) -> None:
         """Write the report of the current recording; the ending of the name says in which form."""
@@ -50,21 +43,7 @@ class Reporting(QObject):
             self._bench.said.emit(f"The report is written: {path}.")
             self.written.emit(path)
 
-        self.job = self._bench.jobs.start(f"reporting to {path.name}", run, done)
-        self.job.progressed.connect(self.progressed)
-        self.job.failed.connect(self._bench.failed)
-        self.job.cancelled.connect(lambda: self._bench.said.emit("The report was not written."))
-        self.job.ended.connect(self._ended)
-        self.changed.emit()
-
-    def stop(self) -> None:
-        """Stop; nothing is written."""
-        if self.job:
-            self.job.cancel()
-
-    def _ended(self) -> None:
-        self.job = None
-        self.changed.emit()
+        self._run(f"reporting to {path.name}", run, done, "The report was not written.")
 
 
 def free_name_beside(home: Path, name: str) -> Path:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 
 from umbrick.core.errors import UmbrickError
 from umbrick.core.report.facts import done_in_words
@@ -20,6 +20,7 @@ from umbrick.core.units import format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.marking import cues_in
+from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.work import Work
 
 
@@ -39,17 +40,10 @@ class Order:
     span: tuple[int, int] | None = None
 
 
-class Saving(QObject):
+class Saving(Task):
     """Writes files in the background, one at a time; the bench goes on meanwhile."""
 
-    changed = Signal()
-    progressed = Signal(float)
     saved = Signal(object)
-
-    def __init__(self, bench: Bench) -> None:
-        super().__init__(bench)
-        self._bench = bench
-        self.job: Job | None = None
 
     def save(self, order: Order) -> None:
         """Save the current version, or a part of it, as a file that is not the recording's own."""
@@ -105,21 +99,7 @@ class Saving(QObject):
                 is_cancelled=job.is_cancelled,
             )
 
-        self.job = self._bench.jobs.start(f"saving {order.path.name}", write, done)
-        self.job.progressed.connect(self.progressed)
-        self.job.failed.connect(self._bench.failed)
-        self.job.cancelled.connect(lambda: self._bench.said.emit("Saving stopped; nothing was changed."))
-        self.job.ended.connect(self._ended)
-        self.changed.emit()
-
-    def stop(self) -> None:
-        """Stop writing; the target stays as it was."""
-        if self.job:
-            self.job.cancel()
-
-    def _ended(self) -> None:
-        self.job = None
-        self.changed.emit()
+        self._run(f"saving {order.path.name}", write, done, "Saving stopped; nothing was changed.")
 
 
 def note_saved(work: Work, version: Version, bench: Bench) -> None:

@@ -2,30 +2,19 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QObject, Signal
-
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import CancelledError
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import format_clock, format_count
-from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.work import Work
 
 
-class Surveying(QObject):
+class Surveying(Task):
     """Runs surveys, one at a time."""
-
-    changed = Signal()
-    """A survey has begun or ended."""
-    progressed = Signal(float)
-
-    def __init__(self, bench: Bench) -> None:
-        super().__init__(bench)
-        self._bench = bench
-        self.job: Job | None = None
 
     def start(self) -> None:
         """Survey the current version of the current recording."""
@@ -47,19 +36,10 @@ class Surveying(QObject):
                 raise
             return found, work.merged(found)
 
-        self.job = self._bench.jobs.start(
-            "survey", survey, lambda result: self._finished(work, result), lambda result: self._take(work, result)
+        job = self._run(
+            "survey", survey, lambda result: self._finished(work, result), "", lambda result: self._take(work, result)
         )
-        self.job.progressed.connect(self.progressed)
-        self.job.failed.connect(self._bench.failed)
-        self.job.cancelled.connect(lambda: self._stopped(work))
-        self.job.ended.connect(self._ended)
-        self.changed.emit()
-
-    def stop(self) -> None:
-        """Stop, and keep what came."""
-        if self.job:
-            self.job.cancel()
+        job.cancelled.connect(lambda: self._stopped(work))
 
     def _keep(self, work: Work) -> None:
         """Write the survey to the casebook, behind the work."""
@@ -86,7 +66,3 @@ class Surveying(QObject):
         self._keep(work)
         frames = work.survey.frames if work.survey else 0
         self._bench.said.emit(f"Survey stopped at {format_clock(frames, work.rate, 0)}; what came is listed.")
-
-    def _ended(self) -> None:
-        self.job = None
-        self.changed.emit()

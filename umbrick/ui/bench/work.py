@@ -24,6 +24,8 @@ from umbrick.ui.bench.listing import Listing
 
 PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96
+_PEAK_COLUMNS = 4096
+"""The peak is measured in so many parts, so that after an edit just those it touched are measured again."""
 
 
 @dataclass
@@ -150,7 +152,7 @@ class Work:
         """
         peak = 0.0
         if version.frames:
-            extent = self.columns.measure(version, 0, version.frames, 1)
+            extent = self.columns.measure(version, 0, version.frames, min(version.frames, _PEAK_COLUMNS))
             peak = max(0.0, float(extent.high.max()), -float(extent.low.min()))
         self.peaks[version.key] = peak
         return peak

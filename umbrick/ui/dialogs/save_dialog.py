@@ -27,6 +27,7 @@ from umbrick.core.sound.saving import format_for
 from umbrick.core.units import amplitude_to_db, format_db, format_length, format_lowering, parse_db
 from umbrick.ui.bench.saving import Order
 from umbrick.ui.bench.work import Work
+from umbrick.ui.dialogs.foot import Foot, sheet_layout
 
 _CHOICES = (("As the source", None), ("16 bit", "PCM_16"), ("24 bit", "PCM_24"), ("32 bit float", "FLOAT"))
 _RATES = (16000, 22050, 32000, 44100, 48000, 88200, 96000, 192000)
@@ -83,13 +84,8 @@ class SaveDialog(QDialog):
         self.note = QLabel()
         self.note.setProperty("role", "note")
         self.note.setWordWrap(True)
-        self.accept_button = QPushButton("Save")
-        self.accept_button.setProperty("accent", True)
-        self.accept_button.setDefault(True)
-        cancel = QPushButton("Cancel")
-        cancel.setAutoDefault(False)
-        cancel.clicked.connect(self.reject)
-        self.accept_button.clicked.connect(self.accept)
+        foot = Foot(self, "Save")
+        self.accept_button = foot.accept
 
         grid = QGridLayout()
         grid.setHorizontalSpacing(12)
@@ -115,16 +111,10 @@ class SaveDialog(QDialog):
         level.addLayout(typed_row)
         grid.addWidget(QLabel("Level"), 3, 0, Qt.AlignmentFlag.AlignTop)
         grid.addLayout(level, 3, 1, 1, 2)
-        buttons = QHBoxLayout()
-        buttons.addStretch()
-        buttons.addWidget(cancel)
-        buttons.addWidget(self.accept_button)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(20, 16, 20, 16)
-        layout.setSpacing(12)
+        layout = sheet_layout(self)
         layout.addLayout(grid)
         layout.addWidget(self.note)
-        layout.addLayout(buttons)
+        layout.addLayout(foot)
 
         self._offer_levels()
         self.as_float.toggled.connect(self._name_for_float)

@@ -8,16 +8,15 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QGridLayout,
-    QHBoxLayout,
     QLabel,
     QLineEdit,
     QPushButton,
-    QVBoxLayout,
     QWidget,
 )
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method, Parameter
+from umbrick.ui.dialogs.foot import Foot, sheet_layout
 
 
 class SettingsDialog(QDialog):
@@ -45,24 +44,13 @@ class SettingsDialog(QDialog):
         self.note.setProperty("role", "note")
         self.note.setWordWrap(True)
         reset = QPushButton("Defaults")
-        cancel = QPushButton("Cancel")
-        self.accept_button = QPushButton("Compute again")
-        self.accept_button.setProperty("accent", True)
-        self.accept_button.setDefault(True)
-        for button, do in ((reset, self._reset), (cancel, self.reject), (self.accept_button, self.accept)):
-            button.setAutoDefault(button is self.accept_button)
-            button.clicked.connect(do)
-        buttons = QHBoxLayout()
-        buttons.addWidget(reset)
-        buttons.addStretch()
-        buttons.addWidget(cancel)
-        buttons.addWidget(self.accept_button)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(20, 16, 20, 16)
-        layout.setSpacing(12)
+        reset.clicked.connect(self._reset)
+        foot = Foot(self, "Compute again", reset)
+        self.accept_button = foot.accept
+        layout = sheet_layout(self)
         layout.addLayout(grid)
         layout.addWidget(self.note)
-        layout.addLayout(buttons)
+        layout.addLayout(foot)
         self._refresh()
 
     def _field(self, parameter: Parameter, value: Any) -> QComboBox | QLineEdit:

@@ -2,16 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import (
-    QDialog,
-    QFormLayout,
-    QHBoxLayout,
-    QLineEdit,
-    QPlainTextEdit,
-    QPushButton,
-    QVBoxLayout,
-    QWidget,
-)
+from PySide6.QtWidgets import QDialog, QFormLayout, QLineEdit, QPlainTextEdit, QWidget
+
+from umbrick.ui.dialogs.foot import Foot, sheet_layout
 
 
 class WordsDialog(QDialog):
@@ -32,22 +25,11 @@ class WordsDialog(QDialog):
         if name is not None:
             form.addRow("Name", self.name)
         form.addRow("Note", self.note)
-        cancel = QPushButton("Cancel")
-        cancel.setAutoDefault(False)
-        cancel.clicked.connect(self.reject)
-        self.accept_button = QPushButton("Keep")
-        self.accept_button.setProperty("accent", True)
-        self.accept_button.setDefault(True)
-        self.accept_button.clicked.connect(self.accept)
-        buttons = QHBoxLayout()
-        buttons.addStretch()
-        buttons.addWidget(cancel)
-        buttons.addWidget(self.accept_button)
-        layout = QVBoxLayout(self)
-        layout.setContentsMargins(20, 16, 20, 16)
-        layout.setSpacing(12)
+        foot = Foot(self, "Keep")
+        self.accept_button = foot.accept
+        layout = sheet_layout(self)
         layout.addLayout(form)
-        layout.addLayout(buttons)
+        layout.addLayout(foot)
 
     @property
     def words(self) -> tuple[str, str]:

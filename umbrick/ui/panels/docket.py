@@ -11,7 +11,6 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
-    QHeaderView,
     QLabel,
     QProgressBar,
     QPushButton,
@@ -19,7 +18,6 @@ from PySide6.QtWidgets import (
     QStyle,
     QStyledItemDelegate,
     QStyleOptionViewItem,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -36,6 +34,7 @@ from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.rows import rows_of
 from umbrick.ui.theme import emphasised
 
 _Index = QModelIndex | QPersistentModelIndex
@@ -216,18 +215,9 @@ class Docket(QWidget):
         self.sensitivity_value = QLabel()
         self.sensitivity_value.setProperty("role", "faint")
         self.model = DocketModel()
-        # A table, though it has one column: a list view lays out every row, and there may be hundreds of thousands.
-        self.list = QTableView()
-        self.list.setAccessibleName("Findings")
-        self.list.setModel(self.model)
-        keep_keys(self.list)
+        self.list = rows_of(self.model, "Findings", _ROW_HEIGHT)
         self.list.horizontalHeader().hide()
         self.list.horizontalHeader().setStretchLastSection(True)
-        self.list.verticalHeader().hide()
-        self.list.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-        self.list.verticalHeader().setDefaultSectionSize(_ROW_HEIGHT)
-        self.list.setShowGrid(False)
-        self.list.setTabKeyNavigation(False)
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)

@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QHeaderView,
     QLabel,
     QPushButton,
-    QTableView,
     QVBoxLayout,
     QWidget,
 )
@@ -28,7 +27,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.timing import signed_length
 from umbrick.ui.bench.work import Work
-from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.rows import rows_of
 from umbrick.ui.theme import emphasised
 
 _Index = QModelIndex | QPersistentModelIndex
@@ -182,18 +181,11 @@ class Ledger(QWidget):
         self.summary = QLabel()
         self.summary.setProperty("role", "faint")
         self.model = LedgerModel()
-        self.list = QTableView()
-        self.list.setAccessibleName("Mends")
-        self.list.setModel(self.model)
+        self.list = rows_of(self.model, "Mends", _ROW_HEIGHT)
         self.list.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
-        self.list.setShowGrid(False)
-        self.list.setTabKeyNavigation(False)
         self.list.setWordWrap(False)
         self.list.setProperty("role", "ledger")
-        self.list.verticalHeader().hide()
-        self.list.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
-        self.list.verticalHeader().setDefaultSectionSize(_ROW_HEIGHT)
         header = self.list.horizontalHeader()
         header.setHighlightSections(False)
         header.setSectionResizeMode(_SETTINGS, QHeaderView.ResizeMode.Stretch)
@@ -202,7 +194,6 @@ class Ledger(QWidget):
         header.setDefaultAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
         header.setSortIndicator(_MADE, Qt.SortOrder.DescendingOrder)
         self.list.setSortingEnabled(True)
-        keep_keys(self.list)
         self.list.selectionModel().selectionChanged.connect(self._selected)
         self.list.clicked.connect(self._clicked)
         head = QHBoxLayout()
