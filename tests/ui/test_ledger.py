@@ -148,3 +148,21 @@ def test_the_provenance_row_shows_and_tells_what_was_rebuilt(mended, window):
         QToolTip.hideText()
     mended.press("F6")
     assert "rebuilt 0." in window.ledger.summary.text()
+
+
+def test_hundreds_of_mends_are_lifted_off_together_beside_the_window(surveyed, window, monkeypatch):
+    from umbrick.ui.bench import lifting
+
+    monkeypatch.setattr(lifting, "_AT_ONCE", 5)
+    surveyed.window.mending.mend_all(surveyed.work.listing().open_findings())
+    surveyed.settle()
+    surveyed.press("F6")
+    window.ledger.list.selectAll()
+    surveyed.settle()
+    assert len(window.lifting.chosen) == len(surveyed.work.history.ledger) > 5
+    QTest.keyClick(window, Qt.Key.Key_Delete)
+    assert surveyed.work.held
+    surveyed.settle()
+    assert surveyed.work.history.ledger == ()
+    assert surveyed.work.version.key == surveyed.work.history.original.key
+    assert not surveyed.work.held

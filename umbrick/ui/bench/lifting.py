@@ -30,6 +30,9 @@ from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
+_AT_ONCE = 100
+"""Mends that are found in a version within a few hundredths of a second."""
+
 _NEIGHBOURHOOD = 5
 """How many lengths of a mend the Loupe shows around it."""
 
@@ -134,14 +137,34 @@ class Lifting(QObject):
     def _try(
         self, work: Work, edit_of: Callable[[list[str]], Edit], names: list[str], done: str, together: str
     ) -> None:
-        """Do it, or name what stands in the way and offer to take that back too."""
-        try:
-            edit = edit_of(names)
-        except StandsOnError as error:
-            self._tell_blocked(work, edit_of, names, error, done, together)
-            return
-        if self._bench.commit(work, edit):
-            self._bench.said.emit(f"{done}: {format_count(len(names), 'mend')}. Undo takes that back.")
+        """Do it, or name what stands in the way and offer to take that back too.
+
+        Where there are many, it is worked out beside the window.
+        """
+
+        def tried(result: Edit | StandsOnError) -> None:
+            work.held = ""
+            if isinstance(result, StandsOnError):
+                self._tell_blocked(work, edit_of, names, result, done, together)
+            elif self._bench.commit(work, result):
+                self._bench.said.emit(f"{done}: {format_count(len(names), 'mend')}. Undo takes that back.")
+                self.changed.emit()
+
+        def attempt() -> Edit | StandsOnError:
+            try:
+                return edit_of(names)
+            except StandsOnError as error:
+                return error
+
+        if work.held:
+            self._bench.failed.emit(work.held)
+        elif len(names) <= _AT_ONCE:
+            tried(attempt())
+        else:
+            work.held = f"{format_count(len(names), 'mend')} are being found; other edits wait."
+            self.job = self._bench.jobs.start("finding mends", lambda _: attempt(), tried)
+            self.job.failed.connect(self._bench.failed)
+            self.job.ended.connect(lambda: self._ended(work))
             self.changed.emit()
 
     def _tell_blocked(
