@@ -6,6 +6,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
 from tests.sounds import clipped, voice, write
+from umbrick.core.mend.applying import apply_method
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import method_named
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
 from umbrick.ui.window import BenchWindow
@@ -141,6 +144,16 @@ def focus_longest(hands):
     hands.window.bench.focus(finding)
     hands.settle()
     return finding
+
+
+def mend_quickly(hands, count=1):
+    """Mend the longest open findings by the quickest method, one step each."""
+    work = hands.work
+    longest = sorted(work.listing().open_findings(), key=lambda f: f.start - f.stop)[:count]
+    for finding in longest:
+        mended = apply_method(work.version, method_named("declip"), {"using": "curve"}, [Place.of(finding)])
+        assert hands.window.bench.commit(work, mended.edit("declip at one place"), mended.version)
+    hands.settle()
 
 
 def has_color(widget, name, rect=None):

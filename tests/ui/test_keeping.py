@@ -10,7 +10,7 @@ import pytest
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
 from tests.sounds import clipped, rng, sine, voice, write
-from tests.ui.conftest import Hands, focus_longest
+from tests.ui.conftest import Hands, focus_longest, mend_quickly
 from umbrick.casebook.unnamed import left_behind
 from umbrick.core.errors import UmbrickError
 from umbrick.playback.simulated import SimulatedOutput
@@ -43,11 +43,6 @@ def start(qapp, qtbot):
         window.deleteLater()
 
 
-def mended(hands):
-    focus_longest(hands)
-    hands.press("Enter")
-
-
 def notice(hands, text):
     assert text in hands.window.notices.text.text(), hands.window.notices.text.text()
     return {button.text(): button for button in hands.window.notices.buttons}
@@ -63,7 +58,7 @@ def test_everything_is_as_it_was_after_days(start, hot):
     hands = start(hot[0])
     bench = hands.window.bench
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     hands.press("K")
     hands.press("Ctrl+Z")
     bench.set_sensitivity("clipping", 0.75)
@@ -92,7 +87,7 @@ def test_everything_is_as_it_was_after_days(start, hot):
 def test_unnamed_work_is_offered_back_and_can_be_thrown_away(start, hot):
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     key = hands.work.version.key
     hands.window.close()
     again = start()
@@ -114,7 +109,7 @@ def test_unnamed_work_is_offered_back_and_can_be_thrown_away(start, hot):
 def test_work_that_is_in_files_is_kept_but_not_pressed_on_anybody(start, hot):
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     hands.press("F2")
     hands.window.close()
     again = start()
@@ -183,7 +178,7 @@ def test_a_killed_window_loses_nothing(start, hot, own_home):
 def test_a_missing_recording_is_found_again(start, hot, tmp_path, monkeypatch):
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     named(hands, tmp_path / "work.casebook")
     moved = tmp_path / "elsewhere" / "tape.wav"
     moved.parent.mkdir()
@@ -208,7 +203,7 @@ def test_a_missing_recording_is_found_again(start, hot, tmp_path, monkeypatch):
 def test_a_recording_that_moved_with_its_casebook_needs_no_question(start, hot, tmp_path):
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     key = hands.work.version.read(0, 100).tobytes()
     (tmp_path / "a").mkdir()
     named(hands, tmp_path / "a" / "work.casebook")
@@ -223,7 +218,7 @@ def test_a_recording_that_moved_with_its_casebook_needs_no_question(start, hot, 
 def test_a_recording_that_has_changed_is_opened_only_when_told(start, hot, tmp_path):
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     named(hands, tmp_path / "work.casebook")
     write(hot[0], clipped(voice(2.0, seed=4), 0.004)[0])
     again = start(tmp_path / "work.casebook")
@@ -243,7 +238,7 @@ def test_a_recording_that_has_changed_is_opened_only_when_told(start, hot, tmp_p
 def test_killed_between_putting_back_and_noting_it_the_old_file_is_found(start, hot, tmp_path, monkeypatch):
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     key = hands.work.version.key
     named_path = tmp_path / "work.casebook"
     hands.window.name_casebook(named_path)
@@ -261,7 +256,7 @@ def test_a_damaged_casebook_opens_as_far_as_it_goes(start, hot, tmp_path):
     path = tmp_path / "work.casebook"
     hands = start(hot[0])
     hands.press("F5")
-    mended(hands)
+    mend_quickly(hands)
     named(hands, path)
     data = bytearray(path.read_bytes())
     data[100:110] = rng().bytes(10)

@@ -5,7 +5,7 @@ from PySide6.QtGui import QHelpEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QToolTip
 
-from tests.ui.conftest import Hands, has_color
+from tests.ui.conftest import Hands, has_color, mend_quickly
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui.window import BenchWindow
 
@@ -13,11 +13,7 @@ from umbrick.ui.window import BenchWindow
 @pytest.fixture
 def mended(surveyed):
     """Three findings mended one by one, each a line of the ledger."""
-    longest = sorted(surveyed.work.listing().open_findings(), key=lambda f: f.start - f.stop)[:3]
-    for finding in longest:
-        surveyed.window.bench.focus(finding)
-        surveyed.settle()
-        surveyed.press("Enter")
+    mend_quickly(surveyed, 3)
     return surveyed
 
 
@@ -96,13 +92,13 @@ def test_changing_a_mends_settings_computes_it_again(mended, window):
         assert not dialog.accept_button.isEnabled()
         assert "is a number from" in dialog.note.text()
         dialog.fields["rail_dbfs"].setText("auto")
-        dialog.fields["using"].setCurrentText("curve")
+        dialog.fields["using"].setCurrentText("prediction")
         dialog.accept_button.click()
 
     mended.in_dialog(choose_curve)
     mended.press("E")
     entry = mended.work.history.ledger[-1]
-    assert entry.mend.parameters["using"] == "curve"
+    assert entry.mend.parameters["using"] == "prediction"
     assert (entry.mend.start, entry.mend.finding_ids) == (mend.start, mend.finding_ids)
     assert window.lifting.chosen == (entry.mend.id,)
     changed = np.flatnonzero((sound(mended) != before).any(axis=1))

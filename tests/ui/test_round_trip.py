@@ -6,7 +6,7 @@ import pytest
 import soundfile
 
 from tests.sounds import sine, write
-from tests.ui.conftest import Hands, focus_longest
+from tests.ui.conftest import Hands, focus_longest, mend_quickly
 from umbrick.core.sound.kept import bring_back, kept_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui.window import BenchWindow
@@ -27,12 +27,6 @@ def trip(qapp, qtbot):
 
 def read(path):
     return soundfile.read(path, dtype="float32", always_2d=True)[0]
-
-
-def mended(hands):
-    focus_longest(hands)
-    hands.press("Enter")
-    return hands
 
 
 def test_from_another_program_and_back_with_it_mended(trip, hot, qtbot):
@@ -72,13 +66,13 @@ def test_closing_a_round_trip_leaves_the_file_and_says_so(trip, hot):
 def test_put_back_twice_keeps_one_old_file_and_can_be_brought_back_in_the_window(surveyed, hot, window):
     hands, path = surveyed, hot[0]
     old = path.read_bytes()
-    mended(hands)
+    mend_quickly(hands)
     before = hands.work.history.original.read(0, hands.work.frames)
     hands.press("F2")
     once = path.read_bytes()
     assert "The old file is kept as" in window.status.message.text()
     assert not hands.work.has_unsaved_mends
-    mended(hands)
+    mend_quickly(hands)
     hands.press("F2")
     assert path.read_bytes() not in (once, old)
     assert len(kept_of(path)) == 1
@@ -104,7 +98,7 @@ def change_by_replacing(path, tmp_path):
 def test_another_programs_change_is_noticed_and_both_are_kept(surveyed, hot, window, tmp_path, choice):
     hands, path = surveyed, hot[0]
     old = read(path)
-    mended(hands)
+    mend_quickly(hands)
     theirs = change_by_replacing(path, tmp_path)
     hands.press("F2")
     assert "changed by another program" in window.notices.text.text()
@@ -134,7 +128,7 @@ def test_a_file_written_over_while_open_is_told(surveyed, hot, window):
 
 
 def test_a_casebook_from_elsewhere_may_not_write_where_its_paths_lead(surveyed, hot, window, tmp_path, qtbot):
-    mended(surveyed)
+    mend_quickly(surveyed)
     window.name_casebook(hot[0].with_suffix(".casebook"))
     surveyed.settle()
     window.close()
@@ -158,7 +152,7 @@ def test_a_casebook_from_elsewhere_may_not_write_where_its_paths_lead(surveyed, 
 
 def test_a_file_deleted_by_another_program_is_put_back_all_the_same(surveyed, hot, window):
     old = read(hot[0])
-    mended(surveyed)
+    mend_quickly(surveyed)
     hot[0].unlink()
     surveyed.press("F2")
     assert len(read(hot[0])) == len(old)
@@ -167,7 +161,7 @@ def test_a_file_deleted_by_another_program_is_put_back_all_the_same(surveyed, ho
 
 
 def test_a_question_put_off_is_asked_again_before_anything_is_replaced(surveyed, hot, window, tmp_path):
-    mended(surveyed)
+    mend_quickly(surveyed)
     theirs = change_by_replacing(hot[0], tmp_path)
     window.putting_back.look()
     surveyed.click(next(b for b in window.notices.buttons if b.text() == "Not now"))
