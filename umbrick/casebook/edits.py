@@ -115,7 +115,7 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
             [(recording, number, position, *_mend_row(mend)) for position, mend in enumerate(edit.made)],
         )
         edit = replace(edit, changes=tuple(_change_from(change, stored) for change in edit.changes))
-        version = replace(version, sources=_sources_from(version.sources, stored))
+        version = version.exchanged(stored)
         write_now(connection, recording, number + 1, version, id_of)
     return edit, version
 

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 import numpy as np
@@ -181,6 +181,18 @@ class Version:
             of: np.concatenate([held, np.fromiter(map(of, new), np.int64, len(new))]) if new else held
             for of, held in self._columns.items()
         }
+        return version
+
+    def exchanged(self, instead: Mapping[int, Source]) -> Version:
+        """Return the same version reading from other sources of the same content, given by the ids of the old ones."""
+        if not instead:
+            return self
+        version = replace(self, sources=tuple(instead.get(id(source), source) for source in self.sources))
+        numbers = dict(self.source_numbers)
+        for old, source in instead.items():
+            if old in numbers:
+                numbers[id(source)] = numbers.pop(old)
+        version.__dict__.update(source_numbers=numbers, _columns=dict(self._columns))
         return version
 
     def places_of(self, run: Runs) -> list[int]:

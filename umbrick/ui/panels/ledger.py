@@ -40,6 +40,8 @@ _HINTS = {
     _TIME: "How much longer or shorter the recording became",
     _SEAM: "How little the joins stand out, from 0 to 1; a dash where there is none to score",
 }
+_CHOOSABLE = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled
+_TICKABLE = _CHOOSABLE | Qt.ItemFlag.ItemIsUserCheckable
 _WIDTHS = (34, 96, 96, 76, 84, 72, 250, 76, 52)
 
 
@@ -116,9 +118,8 @@ class LedgerModel(QAbstractTableModel):
         return None
 
     def flags(self, index: _Index) -> Qt.ItemFlag:
-        """Every line can be chosen; one that is switched off looks so."""
-        on = Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsEnabled
-        return on | Qt.ItemFlag.ItemIsUserCheckable if index.column() == _ON else on
+        """Every line can be chosen, and its box be ticked."""
+        return _TICKABLE if index.column() == _ON else _CHOOSABLE
 
     def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
         """List in the order of a column."""
