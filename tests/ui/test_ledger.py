@@ -1,3 +1,5 @@
+from itertools import pairwise
+
 import numpy as np
 import pytest
 from PySide6.QtCore import QEvent, QPoint, Qt
@@ -162,3 +164,12 @@ def test_hundreds_of_mends_are_lifted_off_together_beside_the_window(surveyed, w
     assert surveyed.work.history.ledger == ()
     assert surveyed.work.version.key == surveyed.work.history.original.key
     assert not surveyed.work.held
+
+
+def test_candidates_have_room_beside_an_open_ledger(surveyed, window):
+    window.resize(1024, 700)
+    surveyed.press("F6")
+    surveyed.press("N")
+    cards = [card.geometry() for card in window.treatment.cards]
+    assert len(cards) == 3
+    assert all(upper.bottom() < lower.top() for upper, lower in pairwise(cards))

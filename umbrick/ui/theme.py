@@ -181,6 +181,7 @@ QLabel[role="faint"] {{ color: {faint}; font-size: 12px; }}
 QLabel[role="note"] {{
   background: {raised}; border: 1px solid {rule}; border-radius: 4px; padding: 8px; font-size: 12px;
 }}
+QScrollArea[role="plain"], QScrollArea[role="plain"] > QWidget > QWidget {{ background: transparent; border: none; }}
 QPushButton[role="plain"] {{ background: transparent; border: 1px solid transparent; padding: 1px 4px; }}
 QPushButton[role="plain"]:hover, QPushButton[role="plain"]:focus {{ border-color: {mended}; }}
 QPushButton[role="plain"]:checked {{ color: {ink}; background: {raised}; border-color: {rule}; }}

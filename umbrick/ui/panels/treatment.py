@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
 
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.survey.finding import State
@@ -137,19 +137,29 @@ class Treatment(QWidget):
         decide.addWidget(buttons["mend"], 3)
         decide.addWidget(buttons["keep"], 2)
 
+        told = QWidget()
+        inner = QVBoxLayout(told)
+        inner.setContentsMargins(0, 0, 2, 0)
+        inner.setSpacing(8)
+        for widget in (self.what, self.detail):
+            inner.addWidget(widget)
+        inner.addLayout(self._card_box)
+        for widget in (self.legend, rule, self.effect):
+            inner.addWidget(widget)
+        inner.addStretch()
+        # With the ledger open in a small window, the cards have to scroll: the buttons stay where they are.
+        scroll = QScrollArea(widgetResizable=True)
+        scroll.setProperty("role", "plain")
+        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll.setWidget(told)
         layout = QVBoxLayout(self)
-        layout.setContentsMargins(14, 10, 14, 12)
+        layout.setContentsMargins(14, 10, 12, 12)
         layout.setSpacing(8)
         layout.addWidget(heading)
-        layout.addWidget(self.what)
-        layout.addWidget(self.detail)
-        layout.addLayout(self._card_box)
-        layout.addWidget(self.legend)
-        layout.addWidget(rule)
-        layout.addWidget(self.effect)
+        layout.addWidget(scroll, 1)
         layout.addLayout(decide)
         layout.addWidget(buttons["mend_all"])
-        layout.addStretch()
         layout.addWidget(buttons["put_back"])
         layout.addWidget(buttons["save"])
 
