@@ -16,7 +16,6 @@ from umbrick.core.timeline.lifting import (
     made_again,
     restore_here,
     span_of,
-    standing_on,
     switch_off,
     switch_on,
 )
@@ -130,7 +129,9 @@ class Lifting(RuleBasedStateMachine):
     def take_one_back(self, data, edit_of):
         mend_id = data.draw(st.sampled_from([e.mend.id for e in self.history.ledger if e.is_on]))
         if not self.take_back(edit_of, mend_id):
-            together = [mend_id, *(entry.mend.id for entry in standing_on(self.history, mend_id))]
+            with pytest.raises(StandsOnError) as caught:
+                edit_of(self.history, [mend_id])
+            together = [mend_id, *(entry.mend.id for entry in caught.value.blockers)]
             blockers = None
             try:
                 self.history.push(edit_of(self.history, together))

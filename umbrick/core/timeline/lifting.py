@@ -143,11 +143,6 @@ def restore_here(history: History, start: int, stop: int) -> Edit | None:
     return Edit("restore the original", (change,), (mend,), ((0, 1),))
 
 
-def standing_on(history: History, mend_id: str) -> list[Entry]:
-    """Return the later mends that stand on one, and those that stand on them, oldest first."""
-    return _blockers(history, [history.entry(mend_id)], None)
-
-
 def _on(history: History, mend_ids: Iterable[str]) -> list[Entry]:
     return [entry for entry in map(history.entry, mend_ids) if entry.is_on]
 
