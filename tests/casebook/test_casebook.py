@@ -352,6 +352,20 @@ def test_steps_that_make_no_sense_are_left_out_and_told(casebook, recording, sta
     again.close()
 
 
+@pytest.mark.parametrize("damage", ["nature = 'dreamt'", "frames = -1"])
+def test_patches_that_make_no_sense_leave_the_original_and_are_told(casebook, recording, damage):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    for number in range(70):  # far enough for a version to be written down whole
+        shelf.commit(history, mend_of(history.current, number, number + 3, number))
+    tampered(casebook, f"UPDATE patches SET {damage} WHERE id = 3")
+    again = Casebook.open(casebook.path)
+    restored = again.shelves()[0].history(recording.source)
+    assert "70 of 70 steps could not be read" in restored.lost
+    assert restored.history.current.key == restored.history.original.key
+    again.close()
+
+
 def test_a_damaged_casebook_gives_what_can_be_saved_and_stays_as_it_is(casebook, recording):
     shelf = casebook.add(recording)
     history = shelf.history(recording.source).history

@@ -158,6 +158,7 @@ def _read_history(store: Store, recording: int, source: Source, now: int) -> Res
     ledger = _Ids()
     frames = [original.frames]
     lost = ""
+    sources: dict[int, Source] = {}
     try:
         sources = _patches(store, recording, source)
         for edit, changes in _edits(store, recording, sources):
