@@ -14,6 +14,7 @@ from umbrick.casebook.errors import CasebookError, DamagedCasebookError
 from umbrick.casebook.patches import StoredPatch
 from umbrick.casebook.shelf import Shelf
 from umbrick.casebook.store import SUFFIX, Store
+from umbrick.core.free_names import free_path
 from umbrick.core.timeline.history import Entry, History
 from umbrick.core.timeline.lifting import StandsOnError, lift_off
 from umbrick.core.units import format_count
@@ -52,7 +53,7 @@ def recover(path: Path, folder: Path) -> tuple[Path, str]:
     CasebookError
         If the new one cannot be written.
     """
-    target = _free_name(folder, path.stem)
+    target = free_path(folder / f"{path.stem}-saved{SUFFIX}")
     with tempfile.TemporaryDirectory(prefix="umbrick-") as scratch:
         # SQLite would play the log into the file itself: it works on a copy of both.
         copy = Path(scratch) / path.name
@@ -147,12 +148,3 @@ def _copy_table(damaged: sqlite3.Connection, connection: sqlite3.Connection, tab
 
 def _rows(connection: sqlite3.Connection, query: str) -> Iterator[tuple[Any, ...]]:
     yield from connection.execute(query)
-
-
-def _free_name(folder: Path, stem: str) -> Path:
-    number = 1
-    while True:
-        path = folder / f"{stem}-saved{'' if number == 1 else f'-{number}'}{SUFFIX}"
-        if not path.exists():
-            return path
-        number += 1

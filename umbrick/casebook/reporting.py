@@ -20,7 +20,7 @@ from umbrick.core.sound.source import Samples, Source, check_span
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.history import History
-from umbrick.core.timeline.positions import map_positions
+from umbrick.core.timeline.positions import map_spans
 
 
 class MissingSource:
@@ -103,14 +103,13 @@ def facts_of(
             if passes or finding.id in states
         ]
     after = None
-    if surveyed and can_be_heard and history.mends:
+    if surveyed and can_be_heard and history.mend_count:
         found = Surveyor(version, form.bits, list(KINDS.values())).run(progress, is_cancelled)
         after = found.measures(sensitivity)
-    ends = [frame for marker in history.markers for frame in (marker.start, marker.stop)]
-    places = map_positions(original, version, ends).tolist()
+    spans = map_spans(original, version, [(marker.start, marker.stop) for marker in history.markers])
     markers = [
         Cue(start, stop - start, marker.name, marker.note)
-        for marker, start, stop in zip(history.markers, places[::2], places[1::2], strict=True)
+        for marker, (start, stop) in zip(history.markers, spans, strict=True)
     ]
     ledger = history.ledger
     return Facts(

@@ -18,6 +18,7 @@ from umbrick.casebook.store import Store
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.sound.recording import Recording
 from umbrick.core.sound.source import Source
+from umbrick.core.timeline.change import applied
 from umbrick.core.timeline.history import Edit, History
 from umbrick.core.timeline.version import Version
 
@@ -121,11 +122,7 @@ class Shelf:
     def commit(self, history: History, edit: Edit, version: Version | None = None) -> Edit:
         """Write an edit, then apply it; ``version`` is the outcome, if it is known already."""
         edit = history.admitted(edit)
-        if version is None:
-            version = history.current
-            for change in edit.changes:
-                version = change.apply(version)
-        return history.push(*self.write(history, edit, version))
+        return history.push(*self.write(history, edit, version or applied(history.current, edit.changes)))
 
     def write(self, history: History, edit: Edit, version: Version) -> tuple[Edit, Version]:
         """Write an admitted edit without applying it; return what is to be pushed to the history then."""

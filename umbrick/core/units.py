@@ -92,6 +92,13 @@ def format_length(frames: int, rate: int) -> str:
     return f"{seconds:.2f} s" if seconds < 59.995 else format_clock(frames, rate, 1)
 
 
+def format_shift(frames: int, rate: int) -> str:
+    """Return a change of length: ``0 ms``, ``+2.10 ms``, ``−84.3 ms``."""
+    if not frames:
+        return "0 ms"
+    return f"{'+' if frames > 0 else '−'}{format_length(abs(frames), rate)}"
+
+
 def format_db(level_db: float, unit: str = "dBFS", decimals: int = 1) -> str:
     """Return a level with a real minus sign, such as ``−0.1 dBFS``; ``−∞`` for silence."""
     if level_db <= SILENCE_DBFS:

@@ -24,6 +24,7 @@ from PySide6.QtWidgets import (
 from umbrick import __version__
 from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
+from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.formats import READABLE_SUFFIXES
 from umbrick.demo import recordings as demo_recordings
@@ -39,7 +40,7 @@ from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.putting_back import PuttingBack
-from umbrick.ui.bench.reporting import Reporting, free_name_beside
+from umbrick.ui.bench.reporting import Reporting
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
@@ -425,7 +426,7 @@ class BenchWindow(QMainWindow):
     def write_report(self) -> None:
         """Write the page beside the recording, under a name that is free."""
         if work := self.bench.work:
-            self.reporting.write(free_name_beside(work.home, f"{work.name}-report.html"))
+            self.reporting.write(free_path(folder_beside(work.home) / f"{work.name}-report.html"))
 
     def ask_report(self) -> None:
         """Ask where to write the report, and in which form."""

@@ -14,7 +14,7 @@ from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Measures
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.provenance import provenance_shares
-from umbrick.core.units import format_clock, format_count, format_db, format_length, format_percent
+from umbrick.core.units import format_clock, format_count, format_db, format_length, format_percent, format_shift
 
 MOST_PICTURES = 200
 MOST_LINES = 2000
@@ -79,8 +79,7 @@ def _section(facts: Facts, progress: Callable[[float], None], is_cancelled: Call
     told = " · ".join(
         f"{name} {format_percent(share)}" for name, share in shares.items() if share or name == "original"
     )
-    sign = "+" if facts.timing_debt > 0 else "−" if facts.timing_debt else ""
-    debt = f"{sign}{format_length(abs(facts.timing_debt), rate)}" if facts.timing_debt else "0 ms"
+    debt = format_shift(facts.timing_debt, rate)
     parts = [
         f"<h2>{escape(facts.path)}</h2><p>{escape(form)}<br>",
         f'<span class="faint">SHA-256 of the source</span> <code>{escape(facts.sha256 or "not known")}</code></p>',
@@ -138,11 +137,10 @@ def _mend(facts: Facts, mend: Mend, with_picture: bool) -> str:
     picture = ""
     if with_picture and mend.stop <= facts.version.frames:
         picture = before_and_after(facts.original, facts.version, mend.start, mend.stop, mend.channels[0])
-    settings = ", ".join(f"{name} {value}" for name, value in mend.parameters.items()).replace("_", " ")
     seam = "–" if mend.seam_score is None else f"{mend.seam_score:.2f}"
     return (
         f"<tr><td>{format_clock(mend.start, rate)}</td><td>{format_length(mend.stop - mend.start, rate)}</td>"
-        f'<td>{escape(mend.method)}<br><span class="faint">{escape(settings)}</span></td><td>{seam}</td>'
+        f'<td>{escape(mend.method)}<br><span class="faint">{escape(mend.settings)}</span></td><td>{seam}</td>'
         f"<td>{picture}</td></tr>"
     )
 

@@ -14,9 +14,10 @@ from pathlib import Path
 from typing import NamedTuple
 
 from umbrick.core.errors import FileError
+from umbrick.core.free_names import free_path
 from umbrick.core.paths import work_folder
 from umbrick.core.sound.saving import keep
-from umbrick.core.sound.whole_file import explained, write_whole
+from umbrick.core.sound.whole_file import explained, make_safe, write_whole
 
 
 class Kept(NamedTuple):
@@ -35,13 +36,7 @@ def kept_folder() -> Path:
 
 def free_name(folder: Path, home: Path, word: str) -> Path:
     """Return a free name for an old file in a folder: ``tape.original.wav``, ``tape.original-2.wav``."""
-    number = 1
-    while True:
-        tail = f".{word}" if number == 1 else f".{word}-{number}"
-        path = folder / f"{home.stem}{tail}{home.suffix}"
-        if not path.exists():
-            return path
-        number += 1
+    return free_path(folder / f"{home.stem}.{word}{home.suffix}")
 
 
 def write_down(home: Path, path: Path) -> None:
@@ -106,8 +101,4 @@ def bring_back(home: Path) -> tuple[Kept, Path | None]:
 def _copy(source: Path, target: Path) -> None:
     """Make a copy that is whole and on the disk: a second name would let another program change both."""
     shutil.copy2(source, target)
-    handle = os.open(target, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
+    make_safe(target)

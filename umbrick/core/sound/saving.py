@@ -22,7 +22,7 @@ from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.dither import TriangularDither
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
 from umbrick.core.sound.source import Source
-from umbrick.core.sound.whole_file import explained
+from umbrick.core.sound.whole_file import explained, make_safe
 from umbrick.core.units import db_to_amplitude, format_count
 
 _BLOCK_FRAMES = 65536
@@ -163,7 +163,7 @@ def save(
             metadata.copy_permissions(path, part)
         else:
             part.chmod(0o666 & ~_umask())
-        _sync(part)
+        make_safe(part)
         if path.exists() and not overwrite:
             raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
         kept = keep_as if path.exists() else None
@@ -171,7 +171,7 @@ def save(
             keep(path, kept)
             on_kept()
         os.replace(part, path)
-        _sync(path.parent)
+        make_safe(path.parent)
     except OSError as error:
         raise FileError(*explained(error, path)) from error
     except soundfile.LibsndfileError as error:
@@ -256,15 +256,7 @@ def keep(path: Path, keep_as: Path) -> None:
         if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.EMLINK, errno.EXDEV):
             raise
         shutil.copy2(path, keep_as)
-        _sync(keep_as)
-
-
-def _sync(path: Path) -> None:
-    handle = os.open(path, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
+        make_safe(keep_as)
 
 
 def _umask() -> int:

@@ -37,6 +37,15 @@ def write_whole(path: Path, data: bytes, overwrite: bool = False) -> None:
             part.unlink(missing_ok=True)
 
 
+def make_safe(path: Path) -> None:
+    """Have what was written to a file, or which names a folder holds, on the disk; OSError if that cannot be."""
+    handle = os.open(path, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
 def explained(error: OSError, path: Path) -> tuple[str, str]:
     """Return what happened when a file could not be written, and what is safe."""
     safe = "Nothing was changed; choose another folder."

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -66,6 +67,13 @@ class Change:
     def apply(self, version: Version) -> Version:
         """Return the version after the change, which must have been made for this one or one of equal content."""
         return version.spliced(self.starts, self.stops, self.inserted)
+
+
+def applied(version: Version, changes: Iterable[Change]) -> Version:
+    """Return the version after changes, one after another."""
+    for change in changes:
+        version = change.apply(version)
+    return version
 
 
 def replace(version: Version, start: int, stop: int, patch: Source) -> Change:

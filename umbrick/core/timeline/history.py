@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from umbrick import __version__
-from umbrick.core.timeline.change import Change
+from umbrick.core.timeline.change import Change, applied
 from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
 from umbrick.core.timeline.version import Version
 
@@ -45,6 +45,11 @@ class Mend:
     id: str = ""
     made_at: float = 0.0
     program: str = ""
+
+    @property
+    def settings(self) -> str:
+        """The parameters in words."""
+        return ", ".join(f"{name} {value}" for name, value in self.parameters.items()).replace("_", " ")
 
 
 @dataclass(frozen=True, slots=True)
@@ -234,7 +239,7 @@ class History:
         """
         if not edit.made_at:
             edit = self.admitted(edit)
-        version = version or _applied(self.current, edit.changes)
+        version = version or applied(self.current, edit.changes)
         del self._edits[self._now :], self._turns[self._now :]
         for at in [at for at in self._versions if at > self._now]:
             del self._versions[at]
@@ -268,9 +273,9 @@ class History:
         at = min(self._versions, key=lambda held: abs(held - number))
         version = self._versions[at]
         for edit in self._edits[at:number]:
-            version = _applied(version, edit.changes)
+            version = applied(version, edit.changes)
         for edit in reversed(self._edits[number:at]):
-            version = _applied(version, [change.inverse() for change in reversed(edit.changes)])
+            version = applied(version, [change.inverse() for change in reversed(edit.changes)])
         return version
 
     def turns_of(self, number: int) -> tuple[Turn, ...]:
@@ -336,12 +341,6 @@ class History:
         self._versions.move_to_end(number)
         while len(self._versions) > _VERSIONS_AT_HAND:
             self._versions.popitem(last=False)
-
-
-def _applied(version: Version, changes: Iterable[Change]) -> Version:
-    for change in changes:
-        version = change.apply(version)
-    return version
 
 
 def _reversed(mark: MarkerTurn | NoteTurn) -> MarkerTurn | NoteTurn:

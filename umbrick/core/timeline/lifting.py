@@ -117,10 +117,7 @@ def made_again(history: History, mend_id: str, rebuild: Callable[[Version], Rebu
     """
     entry = history.entry(mend_id)
     back = _taken_back(history, [entry]) if entry.is_on else ()
-    version = history.current
-    for change in back:
-        version = change.apply(version)
-    rebuilt = rebuild(version)
+    rebuilt = rebuild(changes.applied(history.current, back))
     return Edit(
         f"change a {entry.mend.method} mend",
         (*back, rebuilt.change),

@@ -37,6 +37,13 @@ def map_positions(origin_version: Version, target: Version, positions: npt.Array
     return mapped
 
 
+def map_spans(origin_version: Version, target: Version, spans: npt.ArrayLike) -> list[tuple[int, int]]:
+    """Return :func:`map_position` of both ends of spans, which may be empty ones."""
+    ends = np.asarray(spans, np.int64).reshape(-1)
+    places = map_positions(origin_version, target, ends).tolist()
+    return list(zip(places[::2], places[1::2], strict=True))
+
+
 def place_of_origin(version: Version, origin: int) -> int:
     """Return where a frame of the original stands in a version, or would: after the nearest one before it."""
     return int(_from_origin(version, np.array([origin], np.int64))[0])

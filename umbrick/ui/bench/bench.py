@@ -146,16 +146,20 @@ class Bench(QObject):
             return
         work.focus = finding
         if finding is not None:
-            length = finding.stop - finding.start
-            work.cursor = finding.start
-            work.channel = finding.channels[0]
-            shown = max(LOUPE_FRAMES, min(LONGEST_LOUPE, 5 * length))
-            middle = (finding.start + finding.stop) / 2
+            self.look_at(finding.start, finding.stop, finding.channels[0])
+        self.focus_changed.emit()
+
+    def look_at(self, start: int, stop: int, channel: int) -> None:
+        """Have the strips go to a span: the cursor to its start, the Loupe around it on a channel."""
+        if work := self.work:
+            work.cursor = start
+            work.channel = channel
+            shown = max(LOUPE_FRAMES, min(LONGEST_LOUPE, 5 * (stop - start)))
+            middle = (start + stop) / 2
             work.loupe = Window(middle - shown / 2, middle + shown / 2).within(work.frames)
-            work.passage = work.passage.showing(finding.start, finding.stop, work.frames)
+            work.passage = work.passage.showing(start, stop, work.frames)
             self.place_changed.emit()
             self.view_changed.emit()
-        self.focus_changed.emit()
 
     def focus_neighbour(self, step: int) -> None:
         """Go to the next (1) or previous (−1) open finding."""

@@ -24,17 +24,13 @@ from umbrick.core.timeline.lifting import (
 )
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_count
-from umbrick.core.view.window import Window
-from umbrick.ui.bench.bench import LONGEST_LOUPE, Bench
+from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.work import LOUPE_FRAMES, Work
+from umbrick.ui.bench.work import Work
 
 _AT_ONCE = 100
 """Mends that are found in a version within a few hundredths of a second."""
-
-_NEIGHBOURHOOD = 5
-"""How many lengths of a mend the Loupe shows around it."""
 
 
 class Lifting(QObject):
@@ -196,16 +192,8 @@ class Lifting(QObject):
         """Have the strips go to a mend."""
         span = span_of(work.version, entry) or (entry.mend.start, entry.mend.stop)
         start, stop = (min(frame, work.frames) for frame in span)
-        work.focus = None
-        work.cursor = start
-        work.channel = entry.mend.channels[0]
-        shown = max(LOUPE_FRAMES, min(LONGEST_LOUPE, _NEIGHBOURHOOD * (stop - start)))
-        middle = (start + stop) / 2
-        work.loupe = Window(middle - shown / 2, middle + shown / 2).within(work.frames)
-        work.passage = work.passage.showing(start, stop, work.frames)
-        self._bench.focus_changed.emit()
-        self._bench.place_changed.emit()
-        self._bench.view_changed.emit()
+        self._bench.focus(None)
+        self._bench.look_at(start, stop, entry.mend.channels[0])
 
     def _drop_missing(self) -> None:
         """Forget what is chosen but no longer in the ledger."""

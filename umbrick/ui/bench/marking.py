@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -15,7 +15,7 @@ from umbrick.core.sound.cues import Cue, read_cues
 from umbrick.core.sound.whole_file import write_whole
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
-from umbrick.core.timeline.positions import map_position, map_positions
+from umbrick.core.timeline.positions import map_position, map_spans
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
@@ -66,8 +66,7 @@ class Marking(QObject):
         if work is None:
             return
         start, stop = work.selection or (frame, frame)
-        names = {marker.id for marker in work.history.markers}
-        number = next(n for n in itertools.count(1) if f"k{n}" not in names)
+        number = next(_free_numbers(work))
         marker = Marker(f"k{number}", *_in_original(work, start, stop), f"Marker {number}")
         if self._commit(work, "set a marker", [MarkerTurn(None, marker)]):
             self.choose(marker.id)
@@ -149,12 +148,10 @@ class Marking(QObject):
             cue for cue in cues
             if cue.start + cue.length <= work.frames and (cue.start, cue.start + cue.length, cue.name) not in held
         ]  # fmt: skip
-        names = {marker.id for marker in work.history.markers}
-        free = (f"k{n}" for n in itertools.count(1) if f"k{n}" not in names)
         turns = []
-        for cue, name in zip(fresh, free, strict=False):
+        for cue, number in zip(fresh, _free_numbers(work), strict=False):
             place = _in_original(work, cue.start, cue.start + cue.length)
-            turns.append(MarkerTurn(None, Marker(name, *place, cue.name or f"Marker {name[1:]}", cue.note)))
+            turns.append(MarkerTurn(None, Marker(f"k{number}", *place, cue.name or f"Marker {number}", cue.note)))
         left_out = len(cues) - len(fresh)
         tail = f" {left_out} were there already, or lie outside." if left_out else ""
         if not turns:
@@ -196,11 +193,8 @@ class Placed:
 def placed_markers(work: Work) -> list[Placed]:
     """Return a recording's markers with where they are in its current version, in order of place."""
     markers = work.history.markers
-    ends = [frame for marker in markers for frame in (marker.start, marker.stop)]
-    places = map_positions(work.history.original, work.version, ends).tolist()
-    placed = [
-        Placed(marker, start, stop) for marker, start, stop in zip(markers, places[::2], places[1::2], strict=True)
-    ]
+    spans = map_spans(work.history.original, work.version, [(marker.start, marker.stop) for marker in markers])
+    placed = [Placed(marker, *span) for marker, span in zip(markers, spans, strict=True)]
     return sorted(placed, key=lambda p: (p.start, p.stop))
 
 
@@ -228,6 +222,12 @@ def cues_of(path: Path, rate: int, frames: int) -> list[Cue]:
     if not cues:
         raise UmbrickError(f"{path.name} holds no cue points.", "Markers come from CSV tables and WAV files.")
     return cues
+
+
+def _free_numbers(work: Work) -> Iterator[int]:
+    """Yield numbers for new markers."""
+    taken = {marker.id for marker in work.history.markers}
+    return (number for number in itertools.count(1) if f"k{number}" not in taken)
 
 
 def _in_original(work: Work, start: int, stop: int) -> tuple[int, int]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 from pathlib import Path
 
 from PySide6.QtCore import Signal
@@ -44,16 +43,6 @@ class Reporting(Task):
             self.written.emit(path)
 
         self._run(f"reporting to {path.name}", run, done, "The report was not written.")
-
-
-def free_name_beside(home: Path, name: str) -> Path:
-    """Return a free name in a recording's folder, or in the person's own where that may not be written to."""
-    folder = home.parent if os.access(home.parent, os.W_OK) else Path.home()
-    path, number = folder / name, 1
-    while path.exists():
-        number += 1
-        path = (folder / name).with_stem(f"{Path(name).stem}-{number}")
-    return path
 
 
 def facts_of_work(work: Work, job: Job) -> Facts:

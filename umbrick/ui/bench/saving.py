@@ -14,7 +14,7 @@ from umbrick.core.sound.conversion import ChannelChoice
 from umbrick.core.sound.cues import Cue, read_cues
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.saving import Papers, Saved, over_message, save
-from umbrick.core.timeline.positions import map_positions
+from umbrick.core.timeline.positions import map_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_lowering
 from umbrick.ui.bench.bench import Bench
@@ -134,11 +134,10 @@ def _cues_for(work: Work, version: Version, markers: list[Cue], start: int, stop
     if not markers and (version is work.history.original or not own) and (start, stop) == (0, version.frames):
         return None
     inside = [cue for cue in own if cue.start + cue.length <= work.history.original.frames]
-    ends = [frame for cue in inside for frame in (cue.start, cue.start + cue.length)]
-    places = map_positions(work.history.original, version, ends).tolist()
+    spans = [(cue.start, cue.start + cue.length) for cue in inside]
     moved = [
         Cue(first, last - first, cue.name, cue.note)
-        for cue, first, last in zip(inside, places[::2], places[1::2], strict=True)
+        for cue, (first, last) in zip(inside, map_spans(work.history.original, version, spans), strict=True)
     ]
     every = sorted({*moved, *markers})
     return [

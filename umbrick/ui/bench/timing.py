@@ -2,22 +2,15 @@
 
 from __future__ import annotations
 
-from umbrick.core.units import format_clock, format_count, format_length
+from umbrick.core.units import format_clock, format_count, format_shift
 from umbrick.ui.bench.work import Work
 
 _MOST_TOLD = 4
 
 
-def signed_length(frames: int, rate: int) -> str:
-    """Return a change of length: ``0 ms``, ``+2.10 ms``, ``−84.3 ms``."""
-    if not frames:
-        return "0 ms"
-    return f"{'+' if frames > 0 else '−'}{format_length(abs(frames), rate)}"
-
-
 def debt_of(work: Work) -> str:
     """Return the timing debt as a length with its sign."""
-    return signed_length(work.history.timing_debt, work.rate)
+    return format_shift(work.history.timing_debt, work.rate)
 
 
 def debt_explained(work: Work) -> str:
@@ -27,7 +20,7 @@ def debt_explained(work: Work) -> str:
         return "Timing debt 0 ms: no mend has changed the length, so everything is where it was in the original."
     moving.sort(key=lambda mend: -abs(mend.time_shift))
     told = [
-        f"{mend.method} at {format_clock(mend.start, work.rate)} {signed_length(mend.time_shift, work.rate)}"
+        f"{mend.method} at {format_clock(mend.start, work.rate)} {format_shift(mend.time_shift, work.rate)}"
         for mend in moving[:_MOST_TOLD]
     ]
     more = f", and {len(moving) - _MOST_TOLD} more" if len(moving) > _MOST_TOLD else ""

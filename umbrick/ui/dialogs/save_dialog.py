@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 from PySide6.QtCore import Qt
@@ -22,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick.core.errors import ParameterError
+from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.sound.conversion import channel_choices
 from umbrick.core.sound.saving import format_for
 from umbrick.core.units import amplitude_to_db, format_db, format_length, format_lowering, parse_db
@@ -49,7 +49,7 @@ class SaveDialog(QDialog):
         self.pattern.setAccessibleName("Name pattern")
         self.pattern.setToolTip("{name} stands for the recording's name; kept for the next time")
         self.pattern.textEdited.connect(self._name_by_pattern)
-        self.path = QLineEdit(str(_free_name(work.home, pattern)))
+        self.path = QLineEdit(str(free_path(folder_beside(work.home) / _named(work.home, pattern))))
         self.path.setAccessibleName("File")
         browse = QPushButton("Choose…")
         browse.setAutoDefault(False)
@@ -157,7 +157,7 @@ class SaveDialog(QDialog):
     def _name_by_pattern(self, pattern: str) -> None:
         if "{name}" in pattern and not set(pattern) & set("/\0"):
             self._pattern = pattern
-            self.path.setText(str(_free(Path(self.path.text()).with_name(_named(self._work.home, pattern)))))
+            self.path.setText(str(free_path(Path(self.path.text()).with_name(_named(self._work.home, pattern)))))
 
     @property
     def chosen_pattern(self) -> str:
@@ -175,9 +175,9 @@ class SaveDialog(QDialog):
         """Give the file an ending that can hold float samples, and the old one back when it need not."""
         path = Path(self.path.text())
         if chosen and path.suffix.lower() not in _FLOAT_SUFFIXES:
-            self.path.setText(str(_free(path.with_suffix(".wav"))))
+            self.path.setText(str(free_path(path.with_suffix(".wav"))))
         elif not chosen and path.suffix == ".wav" and self._work.home.suffix != ".wav":
-            self.path.setText(str(_free(path.with_suffix(self._work.home.suffix))))
+            self.path.setText(str(free_path(path.with_suffix(self._work.home.suffix))))
 
     def _refresh(self) -> None:
         try:
@@ -242,16 +242,3 @@ def replaces_source(work: Work, path: Path) -> bool:
 
 def _named(home: Path, pattern: str) -> str:
     return f"{pattern.replace('{name}', home.stem)}{home.suffix}"
-
-
-def _free_name(home: Path, pattern: str) -> Path:
-    folder = home.parent if os.access(home.parent, os.W_OK) else Path.home()
-    return _free(folder / _named(home, pattern))
-
-
-def _free(path: Path) -> Path:
-    number, free = 1, path
-    while free.exists():
-        number += 1
-        free = path.with_stem(f"{path.stem}-{number}")
-    return free

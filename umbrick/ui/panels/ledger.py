@@ -22,10 +22,10 @@ from PySide6.QtWidgets import (
 from umbrick.core.timeline.history import Entry
 from umbrick.core.timeline.lifting import span_of
 from umbrick.core.timeline.provenance import provenance_shares
-from umbrick.core.units import channel_name, format_clock, format_count, format_length, format_percent
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import channel_name, format_clock, format_count, format_length, format_percent, format_shift
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.lifting import Lifting
-from umbrick.ui.bench.timing import signed_length
 from umbrick.ui.bench.work import Work
 from umbrick.ui.panels.rows import rows_of
 from umbrick.ui.theme import emphasised
@@ -157,9 +157,9 @@ class LedgerModel(QAbstractTableModel):
         if column == _METHOD:
             return mend.method
         if column == _SETTINGS:
-            return ", ".join(f"{name} {value}" for name, value in mend.parameters.items()).replace("_", " ")
+            return mend.settings
         if column == _TIME:
-            return signed_length(mend.time_shift, work.rate) if mend.time_shift else "–"
+            return format_shift(mend.time_shift, work.rate) if mend.time_shift else "–"
         return "–" if mend.seam_score is None else f"{mend.seam_score:.2f}"
 
     def _span(self, work: Work, entry: Entry) -> tuple[int, int] | None:
@@ -209,6 +209,7 @@ class Ledger(QWidget):
         layout.addLayout(head)
         layout.addWidget(self.list, 1)
         self._follows = False
+        self._summed_for: tuple[Version, tuple[Entry, ...]] | None = None
         for signal in (bench.recording_changed, bench.version_changed, lifting.changed):
             signal.connect(self._refresh)
         self._refresh()
@@ -226,7 +227,11 @@ class Ledger(QWidget):
         self.model.show(work)
         self._select_chosen()
         self._follows = False
-        self.summary.setText(summary_of(work) if work else "")
+        shown = (work.version, work.history.ledger) if work else None
+        held = self._summed_for
+        if shown is None or held is None or shown[0] is not held[0] or shown[1] is not held[1]:
+            self._summed_for = shown
+            self.summary.setText(summary_of(work) if work else "")
 
     def _select_chosen(self) -> None:
         rows = [row for name in self._lifting.chosen if (row := self.model.row_of(name)) >= 0]
