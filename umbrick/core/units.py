@@ -13,8 +13,10 @@ SILENCE_DBFS = -200.0
 
 _NUMBER = r"[+\-−]?\d+(?:[.,]\d+)?(?:/\d+)?"
 _TIME = re.compile(
-    rf"^\s*(?:(?P<minutes>\d+):(?P<clock>\d+(?:[.,]\d+)?)|(?P<value>{_NUMBER})\s*(?P<unit>smp|ms|s|min)?)\s*$"
+    rf"^\s*(?:(?P<minutes>\d+):(?P<clock>\d+(?:[.,]\d+)?)|(?P<value>{_NUMBER})\s*"
+    rf"(?P<unit>smp|ms|s|min|beats?|bars?)?(?:\s+at\s+(?P<tempo>\d+(?:[.,]\d+)?))?)\s*$"
 )
+BEATS_A_BAR = 4
 _LEVEL = re.compile(r"^\s*(?P<value>[+\-−]?\d+(?:[.,]\d+)?)\s*(?:dB(?:FS|TP)?)?\s*$", re.IGNORECASE)
 
 
@@ -29,29 +31,36 @@ def amplitude_to_db(amplitude: float) -> float:
     return max(20.0 * math.log10(size), SILENCE_DBFS) if size > 0.0 else SILENCE_DBFS
 
 
-def parse_frames(text: str, rate: int) -> int:
+def parse_frames(text: str, rate: int, tempo: float | None = None) -> int:
     """Return the frames meant by a typed time.
 
     Parameters
     ----------
     text : str
         A bare number counts frames; otherwise with a unit: ``30000 smp``, ``625 ms``, ``1.25 s``,
-        ``60/96 s``, ``2 min``, or a clock time such as ``0:12.402``.
+        ``60/96 s``, ``2 min``, ``4 beats at 96``, ``1 bar`` (of four beats), or a clock time such as ``0:12.402``.
     rate : int
         Frames a second.
+    tempo : float, optional
+        Beats a minute, for beats without a tempo of their own.
 
     Raises
     ------
     ParameterError
-        If the text is not a time.
+        If the text is not a time, or counts beats and there is no tempo.
     """
     match = _TIME.match(text)
-    if not match:
+    beats = match is not None and (match["unit"] or "").startswith(("beat", "bar"))
+    if not match or (match["tempo"] and not beats):
         raise ParameterError(f"“{text}” is not a time.", "Type frames, or a unit: 30000, 380ms, 1.25s, 0:12.402.")
     if match["minutes"] is not None:
         seconds = int(match["minutes"]) * 60 + _fraction(match["clock"])
         return round(seconds * rate)
     value = _fraction(match["value"])
+    if beats:
+        return round(
+            value * (BEATS_A_BAR if match["unit"].startswith("bar") else 1) * _beat(match["tempo"], tempo, rate)
+        )
     scale = {
         None: Fraction(1),
         "smp": Fraction(1),
@@ -60,6 +69,13 @@ def parse_frames(text: str, rate: int) -> int:
         "min": Fraction(rate * 60),
     }
     return round(value * scale[match["unit"]])
+
+
+def _beat(typed: str | None, tempo: float | None, rate: int) -> Fraction:
+    beats = Fraction(typed.replace(",", ".")) if typed else Fraction(tempo or 0).limit_denominator(10**6)
+    if not beats:
+        raise ParameterError("Beats need a tempo.", "Type it too: 4 beats at 96.")
+    return 60 * Fraction(rate) / beats
 
 
 def parse_db(text: str) -> float:

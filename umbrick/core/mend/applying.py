@@ -11,18 +11,19 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.errors import CancelledError
+from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.bounds import Integers, runs
-from umbrick.core.mend.method import Excerpt, Method, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Parameters, Rebuild, Rework, Stretch
 from umbrick.core.mend.place import Place, mask_of, stretches
 from umbrick.core.timeline.change import Change, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch
-from umbrick.core.timeline.runs import Runs
+from umbrick.core.timeline.runs import Piece, Runs
 from umbrick.core.timeline.version import Version
 
 _LONGEST_SECONDS = 2.0
+_PEAK_FRAMES = 1 << 18
 
 
 class Mended(NamedTuple):
@@ -80,19 +81,23 @@ def apply_method(
     Raises
     ------
     ParameterError
-        If a setting is not one of the method's, or out of range.
+        If a setting is not one of the method's, or out of range, or does not go together with a place.
     CancelledError
         If ``is_cancelled`` says so. Nothing has changed then.
     FileError
         If the recording cannot be read.
     """
     parameters = method.checked(settings)
+    if method.rework is not None:
+        return _reworked(version, method, method.rework, parameters, places, progress, is_cancelled)
+    assert method.rebuild is not None
+    rebuild = method.rebuild
     context = round(method.context_seconds * version.rate)
     groups = list(stretches(list(places), context, round(_LONGEST_SECONDS * version.rate)))
     known = _Damage([*damage, *places])
 
     def run(group: list[Place]) -> _Patch:
-        return _patch(version, method, parameters, group, known, context, is_cancelled)
+        return _patch(version, rebuild, parameters, group, known, context, is_cancelled)
 
     patches = [
         patch for patch in _in_threads(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
@@ -113,6 +118,52 @@ def apply_method(
         _mend(method, parameters, place, scores[low:high]) for place, (low, high) in zip(united, parts, strict=True)
     )
     return Mended(change.apply(version), change, mends, parts, float(np.abs(samples).max()))
+
+
+def _reworked(
+    version: Version,
+    method: Method,
+    rework: Rework,
+    parameters: Parameters,
+    places: Sequence[Place],
+    progress: Callable[[float], None],
+    is_cancelled: Callable[[], bool],
+) -> Mended:
+    """Return a version with a method applied to one place after another, all of it as one change."""
+    made: list[Stretch] = []
+    mends: list[Mend] = []
+    parts: list[tuple[int, int]] = []
+    united = _united(places)
+    for number, place in enumerate(united):
+        if is_cancelled():
+            raise CancelledError
+        done = rework(version, place, parameters)
+        if made and done.stretches and done.stretches[0].start < made[-1].stop:
+            raise ParameterError("Two of the places lie too close for this method.", "Do one, then the other.")
+        parts.append((len(made), len(made) + len(done.stretches)))
+        made += done.stretches
+        shift = sum(sum(piece.length for piece in s.pieces) - (s.stop - s.start) for s in done.stretches)
+        mends.append(
+            Mend(
+                method.name, done.place.start, done.place.stop, done.place.channels, dict(done.parameters),
+                None if done.seam_score is None else round(done.seam_score, 3), shift, done.place.finding_ids,
+            )
+        )  # fmt: skip
+        progress((number + 1) / len(united))
+    change = Change.of(version, [s.start for s in made], [s.stop for s in made], Runs.of([s.pieces for s in made]))
+    peak = max((_peak(piece) for s in made for piece in s.pieces), default=0.0)
+    return Mended(change.apply(version), change, tuple(mends), tuple(parts), peak)
+
+
+def _peak(piece: Piece) -> float:
+    """Return the highest sample of a patch's piece; what the recording has already is no news."""
+    if not isinstance(piece.source, Patch):
+        return 0.0
+    stop = piece.start + piece.length
+    return max(
+        float(np.abs(piece.source.read(at, min(at + _PEAK_FRAMES, stop))).max())
+        for at in range(piece.start, stop, _PEAK_FRAMES)
+    )
 
 
 def _mend(method: Method, parameters: Parameters, place: Place, scores: list[float]) -> Mend:
@@ -157,7 +208,7 @@ class _Damage:
 
 def _patch(
     version: Version,
-    method: Method,
+    rebuild: Rebuild,
     parameters: Parameters,
     group: list[Place],
     known: _Damage,
@@ -172,7 +223,7 @@ def _patch(
         damage=mask_of(known.within(start, stop), start, stop, version.channels),
         target=mask_of(group, start, stop, version.channels),
     )
-    rebuilt = method.rebuild(excerpt, parameters, is_cancelled)
+    rebuilt = rebuild(excerpt, parameters, is_cancelled)
     changed = (rebuilt != excerpt.samples) & excerpt.target
     starts, stops = runs(changed.any(axis=1))
     parts = []

@@ -9,7 +9,8 @@ import numpy.typing as npt
 
 from umbrick.core.mend import curve, prediction, sparse
 from umbrick.core.mend.bounds import Mask, Wave
-from umbrick.core.mend.method import Candidate, Excerpt, Masks, Method, Parameter, Parameters
+from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.place import Masks
 from umbrick.core.units import db_to_amplitude
 
 _LIGHT_SHARE = 0.004

@@ -1,20 +1,24 @@
-"""What a method is: a pure function from damaged sound to rebuilt sound, with typed parameters."""
+"""What a method is: a pure function from sound to mended sound, with typed parameters.
+
+There are two kinds. One *rebuilds* samples in an excerpt, and neighbouring places are computed together; the other
+*reworks* one place of a version, and may change its length.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from typing import Any, Literal, Protocol
+from typing import Any, Literal, NamedTuple, Protocol
 
 import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import ParameterError
+from umbrick.core.mend.place import Masks, Place
 from umbrick.core.sound.source import Samples
 from umbrick.core.timeline.patch import Nature
-
-Masks = npt.NDArray[np.bool_]
-"""Which samples are meant: shape ``(frames, channels)``."""
+from umbrick.core.timeline.runs import Piece
+from umbrick.core.timeline.version import Version
 
 Value = float | str
 Parameters = Mapping[str, Value]
@@ -25,17 +29,18 @@ class Parameter:
     """One setting of a method.
 
     A ``choice`` takes one of ``choices``; a ``number`` lies from ``low`` to ``high`` in ``unit``, and may also be one
-    of ``choices`` (such as ``auto``).
+    of ``choices`` (such as ``auto``); a ``text`` is whatever ``check`` does not raise a ParameterError for.
     """
 
     name: str
-    kind: Literal["choice", "number"]
+    kind: Literal["choice", "number", "text"]
     default: Value
     summary: str
     choices: tuple[str, ...] = ()
     unit: str = ""
     low: float | None = None
     high: float | None = None
+    check: Callable[[str], object] = str
 
     def parsed(self, value: Value) -> Value:
         """Return a typed or given value as the method takes it.
@@ -47,6 +52,9 @@ class Parameter:
         """
         text = str(value).strip()
         if text in self.choices:
+            return text
+        if self.kind == "text":
+            self.check(text)
             return text
         if self.kind == "choice":
             raise ParameterError(f"{self.name} is one of {', '.join(self.choices)}, not “{text}”.")
@@ -86,6 +94,34 @@ class Rebuild(Protocol):
         ...
 
 
+class Stretch(NamedTuple):
+    """What comes instead of a half-open span of a version: pieces, which may be longer or shorter than it."""
+
+    start: int
+    stop: int
+    pieces: tuple[Piece, ...]
+
+
+class Reworked(NamedTuple):
+    """What a method makes of one place: stretches that ascend and do not overlap, and how they were arrived at.
+
+    ``place`` and ``parameters`` make the same again, with everything that was chosen by itself spelled out.
+    """
+
+    stretches: tuple[Stretch, ...]
+    place: Place
+    parameters: Parameters
+    seam_score: float | None = None
+
+
+class Rework(Protocol):
+    """Reworks one place of a version; all parameters are given and checked."""
+
+    def __call__(self, version: Version, place: Place, parameters: Parameters) -> Reworked:
+        """Return what comes instead; ParameterError if the place and the parameters do not go together."""
+        ...
+
+
 @dataclass(frozen=True, slots=True)
 class Candidate:
     """One of the mends a method offers for a fault: a name for it, and the settings that make it."""
@@ -97,24 +133,25 @@ class Candidate:
 
 @dataclass(frozen=True, slots=True)
 class Method:
-    """A method, as the registry lists it.
+    """A method, as the registry lists it; it has either ``rebuild`` or ``rework``.
 
-    ``mends`` names the kind of finding it is for; ``context_seconds`` is how much sound it needs on either side;
-    ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there;
-    ``nature`` is what the provenance says of the samples it makes.
+    ``mends`` names the kind of finding it is for, if any; ``context_seconds`` is how much sound it needs on either
+    side; ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there;
+    ``nature`` is what the provenance says of the samples it rebuilds; ``time_shift`` whether it may change the length.
     """
 
     name: str
     title: str
     summary: str
-    mends: str
     parameters: tuple[Parameter, ...]
     context_seconds: float
-    candidates: tuple[Candidate, ...]
-    prefer: Callable[[Masks], int]
-    rebuild: Rebuild
+    rebuild: Rebuild | None = None
+    rework: Rework | None = None
+    mends: str = ""
+    candidates: tuple[Candidate, ...] = ()
+    prefer: Callable[[Masks], int] = lambda _: 0
     nature: Nature = Nature.REBUILT
-    time_shift: Literal["none"] = "none"
+    time_shift: Literal["none", "some"] = "none"
 
     def checked(self, given: Parameters) -> dict[str, Any]:
         """Return all parameters, those not given by default; ParameterError for an unknown name or a bad value."""

@@ -6,9 +6,12 @@ from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
-from umbrick.core.mend.method import Masks
 from umbrick.core.survey.finding import Finding
+
+Masks = npt.NDArray[np.bool_]
+"""Which samples are meant: shape ``(frames, channels)``."""
 
 
 class Place(NamedTuple):

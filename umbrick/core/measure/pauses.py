@@ -1,0 +1,69 @@
+"""Pauses: where a recording holds nothing but its room tone."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.sound.source import Source
+from umbrick.core.units import SILENCE_DBFS
+
+_FRAME_SECONDS = 0.01
+_LEAST_SECONDS = 0.12
+_MARGIN_DB = 6.0
+_DEPTH_DB = 12.0
+"""A pause is at least so far below the loudest twentieth: a held tone has none."""
+
+_FLOOR_PERCENTILE = 8
+_EDGE_SECONDS = 0.02
+_WINDOW_SECONDS = 20.0
+_REACH_SECONDS = 60.0
+
+
+def next_pause(source: Source, after: int) -> tuple[int, int] | None:
+    """Return the first pause after a place, without its edges, or None if none begins within a minute.
+
+    A pause is at least 120 ms in which the level stays within 6 dB of the noise floor; that is the level which 8 % of
+    the 10 ms frames around do not reach, digital silence left out.
+    """
+    step = round(_WINDOW_SECONDS * source.rate)
+    for start in range(after, min(source.frames, after + round(_REACH_SECONDS * source.rate)), step):
+        # One second more, so that a pause across the bound is seen whole.
+        if found := _pauses(source, start, min(source.frames, start + step + source.rate)):
+            return found[0]
+    return None
+
+
+def nearest_pause(source: Source, position: int) -> tuple[int, int] | None:
+    """Return the pause nearest to a place, before or after it, or None if there is none within twenty seconds."""
+    reach = round(_WINDOW_SECONDS * source.rate)
+    found = _pauses(source, max(0, position - reach), min(source.frames, position + reach))
+    return min(found, key=lambda span: max(span[0] - position, position - span[1], 0)) if found else None
+
+
+def _pauses(source: Source, start: int, stop: int) -> list[tuple[int, int]]:
+    frame = max(1, round(_FRAME_SECONDS * source.rate))
+    reach = round(_WINDOW_SECONDS * source.rate)
+    first = max(0, start - reach)
+    levels_db = _levels_db(source, first, min(source.frames, stop + reach), frame)
+    sounding = levels_db[levels_db > SILENCE_DBFS]
+    if not len(levels_db):
+        return []
+    floor_db = float(np.percentile(sounding, _FLOOR_PERCENTILE)) if len(sounding) else SILENCE_DBFS
+    quiet = levels_db <= min(floor_db + _MARGIN_DB, float(np.percentile(levels_db, 95)) - _DEPTH_DB)
+    at = first + frame * np.arange(len(levels_db))
+    quiet &= (at >= start) & (at + frame <= stop)
+    edges = np.flatnonzero(np.diff(quiet, prepend=False, append=False)).tolist()
+    margin = round(_EDGE_SECONDS * source.rate)
+    return [
+        (first + begin * frame + margin, first + end * frame - margin)
+        for begin, end in zip(edges[::2], edges[1::2], strict=True)
+        if (end - begin) * frame >= _LEAST_SECONDS * source.rate
+    ]
+
+
+def _levels_db(source: Source, start: int, stop: int, frame: int) -> npt.NDArray[np.float64]:
+    count = max(0, stop - start) // frame
+    sound = source.read(start, start + count * frame).astype(np.float64)
+    power = np.square(sound).mean(axis=1).reshape(count, frame).mean(axis=1) if count else np.zeros(0)
+    return np.maximum(10 * np.log10(power + 10 ** (SILENCE_DBFS / 10)), SILENCE_DBFS)

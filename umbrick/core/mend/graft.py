@@ -1,0 +1,233 @@
+"""Grafting: fills a place with sound from elsewhere, joined by crossfades."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.errors import ParameterError
+from umbrick.core.measure.jumps import OwnJumps
+from umbrick.core.mend.crossfade import AUTO, crossfaded
+from umbrick.core.mend.donors import donors
+from umbrick.core.mend.making import standing_for
+from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.place import Place
+from umbrick.core.sound.source import Source
+from umbrick.core.timeline.patch import Nature, Patch
+from umbrick.core.timeline.positions import map_position
+from umbrick.core.timeline.runs import NO_ORIGIN, Piece
+from umbrick.core.timeline.version import Version
+
+Wave = npt.NDArray[np.float64]
+
+CROSSFADE_MS = 5.0
+_MOST_SAMPLES = 1 << 27
+
+
+@dataclass(frozen=True)
+class Clip:
+    """A span of a version that was copied: nothing is read until it is put somewhere.
+
+    ``channels`` are those that were copied.
+    """
+
+    version: Version
+    start: int
+    stop: int
+    channels: tuple[int, ...]
+
+    @property
+    def frames(self) -> int:
+        """Its length."""
+        return self.stop - self.start
+
+    def read(self, start: int, stop: int) -> Wave:
+        """Return frames counted from the clip's start, which may lie up to its version's ends; silence beyond."""
+        sound = np.zeros((stop - start, len(self.channels)))
+        first, last = max(0, self.start + start), min(self.version.frames, self.start + stop)
+        if first < last:
+            at = first - self.start - start
+            sound[at : at + last - first] = self.version.read_exact(first, last)[:, list(self.channels)]
+        return sound
+
+
+class Filled(NamedTuple):
+    """A filling: what comes instead, where it was taken from (a frame of the version), and its seam score."""
+
+    stretch: Stretch
+    donor: int
+    score: float
+
+
+def filled(
+    version: Version,
+    place: Place,
+    donor: int | str = AUTO,
+    fade: int = 0,
+    gain: float | None = None,
+    adds: bool = False,
+) -> Filled:
+    """Return a place filled with a stretch of the same length from elsewhere in the version.
+
+    Parameters
+    ----------
+    version : Version
+    place : Place
+    donor : int or "auto"
+        The frame it begins with; ``auto`` takes the best match nearby.
+    fade : int
+        Length of the crossfades in frames; they lie outside the place, on both sides.
+    gain : float, optional
+        Factor, negative to invert the polarity; by default what matches best, 1 for a donor that is given.
+    adds : bool
+        Whether it is mixed to what is there instead of replacing it.
+
+    Raises
+    ------
+    ParameterError
+        If nothing around is long enough, or a given donor does not lie in the recording.
+    """
+    length = place.stop - place.start
+    if donor == AUTO:
+        found = donors(version, place.start, place.stop, list(place.channels), count=1)
+        if not found:
+            raise ParameterError("No stretch nearby is like what is around this place.", "Select less, or close up.")
+        start, matched = found[0].start, found[0].gain
+    else:
+        start, matched = int(donor), 1.0
+        if not 0 <= start <= version.frames - length:
+            raise ParameterError(f"A donor of {length} frames cannot begin at frame {start}.")
+    clip = Clip(version, start, start + length, place.channels)
+    stretch = put_over(version, place, clip, fade, matched if gain is None else gain, adds)
+    return Filled(stretch, start, _score(version, place, stretch))
+
+
+def put_over(version: Version, place: Place, clip: Clip, fade: int, gain: float = 1.0, adds: bool = False) -> Stretch:
+    """Return the stretch in which a clip stands in a place of its length, joined by crossfades.
+
+    The crossfades lie outside the place, and run over what is around the clip where it came from: nothing of the clip
+    itself is lost.
+    """
+    before = min(fade, place.start, clip.start)
+    after = min(fade, version.frames - place.stop, clip.version.frames - clip.stop)
+    start, stop = place.start - before, place.stop + after
+    _refuse_too_long((stop - start) * version.channels)
+    on = list(place.channels)
+    samples = version.read_exact(start, stop)
+    incoming = gain * _on(clip.read(-before, clip.frames + after), len(on))
+    present = samples[:, on]
+    if adds:
+        ramp = np.ones((stop - start, 1))
+        ramp[:before] = crossfaded(np.zeros((before, 1)), np.ones((before, 1)), "s")
+        ramp[len(ramp) - after :] = crossfaded(np.ones((after, 1)), np.zeros((after, 1)), "s")
+        made = present + ramp * incoming
+    else:
+        made = incoming.copy()
+        made[:before] = crossfaded(present[:before], incoming[:before])
+        made[len(made) - after :] = crossfaded(incoming[len(made) - after :], present[len(made) - after :])
+    samples[:, on] = made.astype(np.float32)
+    patch = Patch(samples, version.rate, Nature.GRAFTED, donor_of(version, clip))
+    return Stretch(start, stop, standing_for(version, start, stop, patch))
+
+
+def put_in(version: Version, position: int, clip: Clip, fade: int) -> Stretch:
+    """Return the stretch in which a clip comes in before a frame; what follows comes later by its length.
+
+    What is before goes over into the clip's first frames as it would have gone on, and the clip's last frames go over
+    into what led to what follows: both crossfades lie inside the clip.
+    """
+    channels = version.channels
+    _refuse_too_long(clip.frames * channels)
+    fade = min(fade, clip.frames // 2)
+    head, tail = min(fade, version.frames - position), min(fade, position)
+    sound = _on(clip.read(0, clip.frames), channels)
+    sound[:head] = crossfaded(version.read_exact(position, position + head), sound[:head])
+    sound[len(sound) - tail :] = crossfaded(sound[len(sound) - tail :], version.read_exact(position - tail, position))
+    patch = Patch(sound.astype(np.float32), version.rate, Nature.GRAFTED, donor_of(version, clip))
+    return Stretch(position, position, (Piece(patch, 0, clip.frames, NO_ORIGIN),))
+
+
+def donor_of(version: Version, clip: Clip) -> int | None:
+    """Return the original's frame that a clip begins with, or None if it is from another recording."""
+    original: Source = version.sources[0]
+    if clip.version.sources[0] is not original:
+        return None
+    return map_position(clip.version, Version.of(original), clip.start)
+
+
+def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+    """Return the place filled with a donor."""
+    fade = round(float(parameters["crossfade_ms"]) * version.rate / 1000)
+    donor = parameters["donor"]
+    gain = None
+    if parameters["gain_db"] != AUTO:
+        gain = float(10 ** (float(parameters["gain_db"]) / 20))
+    if parameters["polarity"] == "inverted":
+        gain = -(1.0 if gain is None else gain)
+    found = filled(
+        version, place, donor if donor == AUTO else int(float(donor)), fade, gain, parameters["mix"] == "add"
+    )
+    return Reworked((found.stretch,), place, dict(parameters) | {"donor": float(found.donor)}, found.score)
+
+
+def _score(version: Version, place: Place, stretch: Stretch) -> float:
+    """Return the lower score of a filling's two joins."""
+    own = OwnJumps(version, stretch.start, stretch.stop)
+    reach = 2 * own.frame
+    left = version.read_exact(max(0, stretch.start - reach), stretch.start)
+    right = version.read_exact(stretch.stop, min(version.frames, stretch.stop + reach))
+    middle = np.concatenate([p.source.read_exact(p.start, p.start + p.length) for p in stretch.pieces])
+    sound = np.concatenate([left, middle, right])[:, list(place.channels)]
+    edges = [len(left) + place.start - stretch.start, len(left) + place.stop - stretch.start]
+    return min(own.read(sound[:edge], sound[edge:]).score for edge in edges)
+
+
+def _on(sound: Wave, channels: int) -> Wave:
+    """Return a clip's sound for so many channels."""
+    if sound.shape[1] == channels:
+        return sound
+    if sound.shape[1] == 1:
+        return np.repeat(sound, channels, axis=1)
+    raise ParameterError(
+        f"{sound.shape[1]} copied channels cannot go on {channels}.", "Select as many channels as were copied."
+    )
+
+
+def _refuse_too_long(samples: int) -> None:
+    if samples > _MOST_SAMPLES:
+        raise ParameterError("So much sound cannot be put in at once.", "Do it in parts of a quarter of an hour.")
+
+
+METHOD = Method(
+    name="graft",
+    title="Graft",
+    summary="Fills a place with similar sound from elsewhere in the recording.",
+    parameters=(
+        Parameter(
+            "donor",
+            "number",
+            AUTO,
+            "the frame the donor begins with; auto finds the best match nearby",
+            (AUTO,),
+            "",
+            0.0,
+            1e12,
+        ),
+        Parameter(
+            "crossfade_ms", "number", CROSSFADE_MS, "length of the crossfades outside the place", (), "ms", 0.0, 2000.0
+        ),
+        Parameter(
+            "gain_db", "number", AUTO, "level of the donor; auto matches what is around", (AUTO,), "dB", -60.0, 40.0
+        ),
+        Parameter("polarity", "choice", "same", "whether the donor's wave is turned over", ("same", "inverted")),
+        Parameter(
+            "mix", "choice", "replace", "whether the donor replaces what is there or is added", ("replace", "add")
+        ),
+    ),
+    context_seconds=0.02,
+    rework=rework,
+    nature=Nature.GRAFTED,
+)

@@ -1,0 +1,171 @@
+"""Splicing: takes a place out and joins what is left, or closes the loop from its end to its start."""
+
+from __future__ import annotations
+
+from umbrick.core.errors import ParameterError
+from umbrick.core.measure.pauses import next_pause
+from umbrick.core.mend import graft
+from umbrick.core.mend.crossfade import AUTO, SHAPES, crossfaded
+from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.room_tone import room_tone
+from umbrick.core.mend.seams import AUTO_CROSSFADE_MS, Seam, fade_reach, joined, seams
+from umbrick.core.timeline.patch import Nature, Patch
+from umbrick.core.timeline.runs import NO_ORIGIN, Piece
+from umbrick.core.timeline.version import Version
+
+SEARCH_MS = 12.0
+_LONGEST_FADE_SHARE = 0.5
+
+
+def proposed(version: Version, place: Place, parameters: Parameters, count: int = 5) -> list[Seam]:
+    """Return the cuts that splicing a place would choose from, best first."""
+    search = round(float(parameters["search_ms"]) * version.rate / 1000)
+    fade = fade_frames(parameters, version.rate)
+    return seams(version, place.start, place.stop, place.channels, search, fade, str(parameters["curve"]), count)
+
+
+def fade_frames(parameters: Parameters, rate: int) -> int:
+    """Return the crossfade's length in frames."""
+    milliseconds = parameters["crossfade_ms"]
+    return round((AUTO_CROSSFADE_MS if milliseconds == AUTO else float(milliseconds)) * rate / 1000)
+
+
+def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+    """Return the place taken out, filled from beside, or its end joined to its start.
+
+    Raises
+    ------
+    ParameterError
+        If a shift is to be paid back and there is no pause, or nothing is left to join.
+    """
+    if parameters["seam"] == "loop":
+        return _loop(version, place, parameters)
+    if parameters["time"] == "keep":
+        filled = graft.filled(version, place, AUTO, fade_frames(parameters, version.rate))
+        return Reworked((filled.stretch,), place, parameters, filled.score)
+    if place.start == 0 and place.stop == version.frames:
+        raise ParameterError("Nothing would be left.", "Select less than the whole recording.")
+    return cut(version, place, proposed(version, place, parameters, count=1)[0], parameters)
+
+
+def cut(version: Version, place: Place, seam: Seam, parameters: Parameters) -> Reworked:
+    """Return a cut made at a given seam."""
+    before, after = fade_reach(version.frames, seam.out, seam.into, seam.fade)
+    stretches = [_closed(version, seam, before, after)]
+    if parameters["time"] == "payback":
+        stretches.append(_paid_back(version, seam.into + after, seam.removed))
+    exact = dict(parameters) | {
+        "search_ms": 0.0,
+        "curve": seam.shape,
+        "crossfade_ms": 1000.0 * seam.fade / version.rate,
+    }
+    return Reworked(tuple(stretches), place._replace(start=seam.out, stop=seam.into), exact, seam.reading.score)
+
+
+def _closed(version: Version, seam: Seam, before: int, after: int) -> Stretch:
+    """Return what stands instead of a seam's two sides: each half of the crossfade for its own side's sound."""
+    start, stop = seam.out - before, seam.into + after
+    if not before + after:
+        return Stretch(start, stop, ())
+    patch = Patch(joined(version, seam.out, seam.into, seam.fade, seam.shape), version.rate, Nature.REBUILT)
+    return Stretch(start, stop, (*_standing(version, patch, 0, start, before),
+                                 *_standing(version, patch, before, seam.into, after)))  # fmt: skip
+
+
+def _standing(version: Version, patch: Patch, offset: int, start: int, frames: int) -> list[Piece]:
+    return [
+        Piece(patch, offset + at - start, piece.length, piece.origin)
+        for piece, at in version.pieces(start, start + frames)
+    ]
+
+
+def _paid_back(version: Version, after: int, frames: int) -> Stretch:
+    """Return the stretch that makes the next pause so many frames longer."""
+    pause = next_pause(version, after)
+    if pause is None:
+        raise ParameterError(
+            "There is no pause within the next minute to pay the time back in.", "Close up, or keep the length."
+        )
+    middle = (pause[0] + pause[1]) // 2
+    fade = min((pause[1] - pause[0]) // 2, frames, version.rate // 20)
+    before, later = version.read_exact(middle - fade, middle), version.read_exact(middle, middle + fade)
+    tone = room_tone(version.read_exact(*pause), frames + 2 * fade, version.rate)
+    # What follows in the recording goes over into the tone, and the tone into what came before it there.
+    tone[:fade] = crossfaded(before, tone[:fade], "equal_power")
+    tone[len(tone) - fade :] = crossfaded(tone[len(tone) - fade :], later, "equal_power")
+    patch = Patch(tone, version.rate, Nature.GRAFTED)
+    pieces = (
+        *_standing(version, patch, 0, middle - fade, fade),
+        Piece(patch, fade, frames, NO_ORIGIN),
+        *_standing(version, patch, fade + frames, middle, fade),
+    )
+    return Stretch(middle - fade, middle + fade, pieces)
+
+
+def _loop(version: Version, place: Place, parameters: Parameters) -> Reworked:
+    """Return a loop whose start was mixed with what follows its end, so that the end goes over into it.
+
+    Where nothing follows, the loop's own tail is taken, and the loop becomes shorter by the crossfade.
+    """
+    frames = place.stop - place.start
+    fade = min(fade_frames(parameters, version.rate), int(frames * _LONGEST_FADE_SHARE))
+    if fade < 1:
+        return Reworked((), place, parameters)
+    follows = version.frames - place.stop >= fade
+    tail_start = place.stop if follows else place.stop - fade
+    tail = version.read_exact(tail_start, tail_start + fade)
+    head = version.read_exact(place.start, place.start + fade)
+    mixed = head.copy()
+    on = list(place.channels) if follows else list(range(version.channels))
+    mixed[:, on] = crossfaded(tail[:, on], head[:, on], str(parameters["curve"]))
+    patch = Patch(mixed, version.rate, Nature.REBUILT)
+    stretches = [Stretch(place.start, place.start + fade, tuple(_standing(version, patch, 0, place.start, fade)))]
+    if not follows:
+        stretches.append(Stretch(tail_start, place.stop, ()))
+    return Reworked(tuple(stretches), place, parameters)
+
+
+METHOD = Method(
+    name="splice",
+    title="Splice",
+    summary="Takes a place out and joins what is left where it matches best.",
+    parameters=(
+        Parameter(
+            "time",
+            "choice",
+            "close",
+            "close up, keep the length by filling it, or pay back in the next pause",
+            ("close", "keep", "payback"),
+        ),
+        Parameter(
+            "crossfade_ms",
+            "number",
+            AUTO,
+            f"length of the crossfade; auto is {AUTO_CROSSFADE_MS:g}",
+            (AUTO,),
+            "ms",
+            0.0,
+            2000.0,
+        ),
+        Parameter(
+            "curve", "choice", AUTO, "shape of the crossfade; auto chooses by how alike both sides are", (AUTO, *SHAPES)
+        ),
+        Parameter(
+            "search_ms",
+            "number",
+            SEARCH_MS,
+            "how much more may go on either side for a better join; 0 cuts exactly",
+            (),
+            "ms",
+            0.0,
+            500.0,
+        ),
+        Parameter(
+            "seam", "choice", "cut", "cut takes the place out; loop joins its end to its own start", ("cut", "loop")
+        ),
+    ),
+    context_seconds=0.05,
+    rework=rework,
+    time_shift="some",
+)
