@@ -1,3 +1,5 @@
+import time
+
 import numpy as np
 import pytest
 import soundfile
@@ -7,7 +9,9 @@ from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.change import delete, replace
 from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import BLOCK_FRAMES, CROSSFADE_SECONDS, Engine, Hearing, Programme
-from umbrick.playback.output import OutputError, system_or_simulated
+from umbrick.playback.output import Choice, OutputError, output_for
+from umbrick.playback.pace import Pace
+from umbrick.playback.scrub import SCRUB_FRAMES
 from umbrick.playback.simulated import SimulatedOutput
 
 FADE = round(CROSSFADE_SECONDS * RATE)
@@ -205,7 +209,7 @@ def test_a_device_that_fails_is_replaced_by_the_simulated_one_and_told(versions,
 
 
 def test_without_a_sound_card_the_simulated_output_says_why():
-    output, note = system_or_simulated()
+    output, note = output_for(Choice())
     assert output.name == "simulated output" or note == ""
     if output.name == "simulated output":
         assert "Sound goes to the simulated output" in note
@@ -224,3 +228,111 @@ def test_the_thread_keeps_time_and_records_what_it_played(tmp_path, versions):
         assert engine.position <= 12_000
     engine.close()
     assert np.array_equal(soundfile.read(done, dtype="float32")[0][FADE:12_000], short.read(FADE, 12_000))
+
+
+class Clock:
+    """Seconds that pass when they are told to."""
+
+    def __init__(self):
+        self.now = 100.0
+
+    def __call__(self):
+        return self.now
+
+
+@pytest.fixture
+def ramped():
+    """A recording whose samples tell where they are, and what scrubs over it."""
+    frames = 4 * RATE
+    version = Version.of(ArraySource(np.linspace(0, 0.5, frames)[:, np.newaxis], RATE, "ramp"))
+    clock, output = Clock(), SimulatedOutput(keeps_time=False, keeps_sound=True)
+    engine = Engine(output, threaded=False, clock=clock)
+    engine.load(Programme(version, version))
+    yield engine, clock, output, frames
+    engine.close()
+
+
+@pytest.mark.parametrize("speed", [1.0, -1.0, 0.1, -0.25, 3.0, 0.0])
+def test_scrubbed_sound_follows_the_hand_within_twenty_milliseconds(ramped, speed):
+    engine, clock, output, frames = ramped
+    begin = clock.now
+    start = frames / 2
+    next_told = 0.0
+    lags = []
+    engine.scrub(start)
+    while (elapsed := clock.now - begin) < 0.5:
+        if elapsed >= next_told:  # a pointer tells its place 125 times a second
+            engine.scrub(start + speed * elapsed * RATE)
+            next_told += 0.008
+        assert engine.step()
+        clock.now += SCRUB_FRAMES / RATE
+        heard = output.played()[-1, 0]
+        if abs(speed) >= 0.1 and elapsed > 0.1:
+            place = heard / 0.5 * (frames - 1)
+            hand = start + speed * (clock.now - begin) * RATE
+            lags.append((hand - place) / RATE)
+            assert abs(engine.position - hand) / RATE < 0.02 * max(1, abs(speed))
+    if speed:
+        assert np.abs(lags).max() < 0.02 * max(1, abs(speed))
+    else:
+        assert not output.played()[-SCRUB_FRAMES:].any(), "a hand that rests is silent"
+    engine.end_scrub()
+    assert engine.step() is False
+
+
+def test_scrubbing_backward_plays_the_sound_backward(engine, output):
+    tone = Version.of(ArraySource(sine(300.0, 2.0), RATE, "t"))
+    engine._clock = clock = Clock()
+    engine.load(Programme(tone, tone))
+    for block in range(90):
+        engine.scrub(1.5 * RATE - block * SCRUB_FRAMES)
+        engine.step()
+        clock.now += SCRUB_FRAMES / RATE
+    heard = output.played()[40 * SCRUB_FRAMES :, 0]
+    assert heard.max() == pytest.approx(0.5, rel=0.05)
+    spectrum = np.abs(np.fft.rfft(heard * np.hanning(len(heard))))
+    assert np.argmax(spectrum) * RATE / len(heard) == pytest.approx(300, abs=6)
+
+
+@pytest.mark.parametrize(("speed", "keeps"), [(0.5, False), (0.25, False), (0.5, True), (0.25, True)])
+def test_slow_playing_lasts_longer_and_keeps_the_pitch_if_asked(engine, output, speed, keeps):
+    tone = Version.of(ArraySource(sine(400.0, 1.0, channels=2), RATE, "t"))
+    engine.load(Programme(tone, tone))
+    engine.set_pace(Pace(speed, keeps))
+    engine.play(0)
+    while engine.step():
+        pass
+    heard = output.played()
+    assert len(heard) / RATE == pytest.approx(1 / speed, rel=0.12)
+    middle = heard[RATE // 2 : RATE // 2 + RATE, 0]
+    pitch = np.argmax(np.abs(np.fft.rfft(middle * np.hanning(len(middle)))))
+    assert pitch == pytest.approx(400 if keeps else 400 * speed, abs=2)
+
+
+def test_the_output_can_be_exchanged_while_playing(engine, output, versions):
+    _, after = versions
+    engine.load(Programme(after, after))
+    engine.play(0)
+    play(engine, 4)
+    other = SimulatedOutput(keeps_time=False, keeps_sound=True)
+    engine.use(other)
+    play(engine, 4)
+    assert engine.output_name == other.name
+    heard = np.concatenate([output.played(), other.played()])
+    assert np.array_equal(heard[FADE:], all_of(after)[FADE : len(heard)])
+
+
+def test_a_simulated_output_counts_when_it_ran_dry():
+    output = SimulatedOutput(buffer_frames=480)
+    output.open(RATE, 1)
+    block = np.zeros((480, 1), np.float32)
+    output.write(block)
+    output.write(block)
+    assert output.underruns == 0
+    time.sleep(0.05)
+    output.write(block)
+    assert output.underruns == 1
+    output.flush()
+    time.sleep(0.02)
+    output.write(block)
+    assert output.underruns == 1

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soxr
 
-from umbrick.playback.output import OutputError, system_or_simulated
+from umbrick.playback.output import SIMULATED, Choice, OutputError, device_names, output_for
 from umbrick.playback.simulated import SimulatedOutput
 
 
@@ -16,9 +16,11 @@ class PortAudioError(Exception):
 
 
 class Stream:
-    def __init__(self, device, samplerate, channels, dtype, latency):
-        if samplerate not in device.rates:
+    def __init__(self, system, samplerate, channels, dtype, latency, blocksize, device):
+        if samplerate not in system.rates:
             raise PortAudioError("Invalid sample rate")
+        self.how = latency, blocksize, device
+        device = system
         self.device, self.samplerate, self.channels = device, samplerate, channels
         self.active = False
         self.latency = 0.02
@@ -54,10 +56,13 @@ class Device(types.ModuleType):
         self.rates, self.channels, self.present = rates, channels, present
         self.streams, self.closed, self.unplugged = [], 0, False
 
-    def query_devices(self, kind):
-        if not self.present:
+    def query_devices(self, device=None, kind=None):
+        loudspeaker = {"name": "Loudspeaker", "max_output_channels": self.channels, "default_samplerate": 48000.0}
+        if kind is None:
+            return [loudspeaker, {"name": "Microphone", "max_output_channels": 0}]
+        if not self.present or device not in (None, "Loudspeaker"):
             raise PortAudioError("Error querying device -1")
-        return {"name": "Loudspeaker", "max_output_channels": self.channels, "default_samplerate": 48000.0}
+        return loudspeaker
 
     def OutputStream(self, **how):  # noqa: N802
         return Stream(self, **how)
@@ -65,9 +70,9 @@ class Device(types.ModuleType):
 
 @pytest.fixture
 def plugged(monkeypatch):
-    def plug(device):
+    def plug(device, choice=Choice()):  # noqa: B008
         monkeypatch.setitem(sys.modules, "sounddevice", device)
-        return system_or_simulated()
+        return output_for(choice)
 
     return plug
 
@@ -151,6 +156,26 @@ def test_no_device_and_no_library_fall_back_and_say_why(plugged, monkeypatch):
 
     monkeypatch.delitem(sys.modules, "sounddevice")
     monkeypatch.setattr(sys, "meta_path", [Missing(), *sys.meta_path])
-    output, note = system_or_simulated()
+    output, note = output_for(Choice())
     assert isinstance(output, SimulatedOutput)
     assert "install libportaudio2" in note
+
+
+def test_a_chosen_device_gets_the_latency_and_buffer_that_were_asked_for(plugged):
+    device = Device()
+    output, note = plugged(device, Choice("Loudspeaker", "high", 512))
+    output.open(48000, 2)
+    assert (note, device.streams[-1].how) == ("", ("high", 512, "Loudspeaker"))
+    assert device_names() == ["Loudspeaker"]
+
+
+def test_a_missing_device_is_replaced_and_told(plugged):
+    output, note = plugged(Device(), Choice("Headphones"))
+    assert output.name == "Loudspeaker"
+    assert "Headphones is not there" in note
+    assert "goes to Loudspeaker" in note
+    output, note = plugged(Device(present=False), Choice("Headphones"))
+    assert output.name == SIMULATED
+    assert "simulated output" in note
+    output, note = plugged(Device(), Choice(SIMULATED))
+    assert (output.name, note) == (SIMULATED, "")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from enum import Enum
@@ -16,9 +17,12 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import db_to_amplitude
 from umbrick.playback.meter import Meter, Reading
 from umbrick.playback.output import Block, Output, OutputError
+from umbrick.playback.pace import Pace, Pacer, pacer_for
+from umbrick.playback.scrub import SCRUB_FRAMES, Hand, Scrubber, reach_of, resampled
 from umbrick.playback.simulated import SimulatedOutput
 
 BLOCK_FRAMES = 1024
+_LEAST_FRAMES = 256
 CROSSFADE_SECONDS = 0.005
 """Every jump (start, stop, switch, seek, end of a loop) is joined by a linear crossfade of this length."""
 
@@ -90,6 +94,8 @@ class Engine:
         Whether a thread of the engine's own does the playing. Without, :meth:`step` plays one block (for tests).
     on_fault : callable
         Told in one sentence, from the playing thread, when the device or the file fails.
+    clock : callable
+        Seconds, by which the hand's movements are timed while scrubbing.
 
     Notes
     -----
@@ -97,9 +103,21 @@ class Engine:
     ever waits for what plays.
     """
 
-    def __init__(self, output: Output, threaded: bool = True, on_fault: Callable[[str], None] = lambda _: None) -> None:
+    def __init__(
+        self,
+        output: Output,
+        threaded: bool = True,
+        on_fault: Callable[[str], None] = lambda _: None,
+        clock: Callable[[], float] = time.monotonic,
+    ) -> None:
         self._output = output
         self._on_fault = on_fault
+        self._clock = clock
+        self._pace = Pace()
+        self._paced: tuple[Pace, Pacer | None] = (Pace(), None)
+        self._new_output: Output | None = None
+        self._hand: Hand | None = None
+        self._scrubber: Scrubber | None = None
         self._changed = threading.Condition()
         self._state = _State()
         self._closing = False
@@ -122,8 +140,11 @@ class Engine:
     @property
     def position(self) -> int:
         """The frame that is being heard."""
-        state = self._state
-        heard = state.position - (self._output.latency_frames() if state.playing else 0)
+        state, scrubber = self._state, self._scrubber
+        if scrubber is not None:
+            return round(scrubber.position)
+        latency = self._output.latency_frames() * self._pace.speed if state.playing else 0
+        heard = state.position - round(latency)
         loop = state.programme.loop if state.programme else None
         if loop and loop[0] <= state.position < loop[1] and heard < loop[0]:
             heard += loop[1] - loop[0]
@@ -182,6 +203,43 @@ class Engine:
         with self._changed:
             self._state = replace(self._state, stopping=self._state.playing)
 
+    @property
+    def pace(self) -> Pace:
+        """How fast it plays."""
+        return self._pace
+
+    def set_pace(self, pace: Pace) -> None:
+        """Play faster or slower from the next block on."""
+        self._pace = pace
+
+    def use(self, output: Output) -> None:
+        """Play into another output from the next block on; the old one is closed."""
+        with self._changed:
+            self._new_output = output
+            self._changed.notify_all()
+
+    @property
+    def is_scrubbing(self) -> bool:
+        """Whether the sound follows a hand."""
+        return self._hand is not None
+
+    def scrub(self, position: float) -> None:
+        """Have the sound follow the hand, which is at a frame now; what played stops."""
+        with self._changed:
+            if self._state.programme is None:
+                return
+            if self._hand is None:
+                self._hand = Hand(position, self._clock())
+                self._state = replace(self._state, stopping=self._state.playing)
+            else:
+                self._hand.moved(position, self._clock())
+            self._changed.notify_all()
+
+    def end_scrub(self) -> None:
+        """Let go."""
+        with self._changed:
+            self._hand = None
+
     def step(self) -> bool:
         """Play one block; False if there was nothing to play.
 
@@ -190,9 +248,11 @@ class Engine:
         FileError
             If the recording cannot be read; playing has stopped then.
         """
+        if self._new_output is not None:
+            self._exchange_output()
         state = self._state
         if not state.playing or state.programme is None:
-            return False
+            return self._step_scrub()
         try:
             sound, after = self._rendered(state, state.programme)
         except (FileError, CancelledError):
@@ -201,10 +261,7 @@ class Engine:
             raise
         with self._changed:
             self._state = _joined(state, after, self._state)
-        try:
-            self._output.write(sound)
-        except OutputError as error:
-            self._fall_back(str(error))
+        self._write(self._at_pace(sound, state.programme))
         return True
 
     def close(self) -> None:
@@ -221,12 +278,15 @@ class Engine:
             if self._state.programme is not None:
                 self._state = replace(self._state, programme=replace(self._state.programme, **changes))
 
+    def _is_wanted(self) -> bool:
+        return self._state.playing or self._hand is not None or self._new_output is not None or self._closing
+
     def _run(self) -> None:
         while not self._closing:
             with self._changed:
-                if not self._state.playing:
+                if not self._is_wanted():
                     self._output.flush()
-                    self._changed.wait_for(lambda: self._state.playing or self._closing)
+                    self._changed.wait_for(self._is_wanted)
             try:
                 self.step()
             except CancelledError:
@@ -237,9 +297,10 @@ class Engine:
     def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:
         """Return the next block, and the state after it if nothing else happens meanwhile."""
         loop, start = programme.loop, state.position
-        frames = BLOCK_FRAMES
+        # A slow pace makes more of each block; it must not take longer until a switch is heard.
+        frames = max(_LEAST_FRAMES, round(BLOCK_FRAMES * self._pace.speed))
         if state.stopping:
-            frames = _fade_frames(programme, BLOCK_FRAMES)
+            frames = _fade_frames(programme, frames)
         elif loop and loop[0] <= start < loop[1]:
             frames = min(frames, loop[1] - start)
         sound = programme.read(start, frames)
@@ -255,6 +316,58 @@ class Engine:
         if after.position >= programme.after.frames:
             return sound, replace(after, position=programme.after.frames, playing=False, sounding=None)
         return sound, after
+
+    def _at_pace(self, sound: Block, programme: Programme) -> Block:
+        """Return a block at the pace asked for; a new pace fades in, as a jump does."""
+        pace, pacer = self._paced
+        is_new = pace != self._pace
+        if is_new:
+            pacer = pacer_for(self._pace, programme.after.rate, programme.after.channels)
+            self._paced = self._pace, pacer
+        sound = sound if pacer is None else pacer.feed(sound)
+        if is_new and len(sound):
+            length = _fade_frames(programme, len(sound))
+            sound[:length] *= _ramp(length)
+        return sound
+
+    def _step_scrub(self) -> bool:
+        """Play a short block under the hand; False if there is none."""
+        hand, programme = self._hand, self._state.programme
+        if hand is None or programme is None:
+            self._scrubber = None
+            return False
+        rate, frames = programme.after.rate, programme.after.frames
+        if self._scrubber is None:
+            self._scrubber = Scrubber(hand.expected(self._clock()), rate, frames)
+        # What is made now is heard when the output has played what it holds.
+        heard_at = self._clock() + (self._output.latency_frames() + SCRUB_FRAMES) / rate
+        path = self._scrubber.path(hand, heard_at, SCRUB_FRAMES)
+        first, last = reach_of(path)
+        try:
+            sound = programme.read(max(0, first), last - max(0, first))
+        except (FileError, CancelledError):
+            self.end_scrub()
+            raise
+        sound = self._scrubber.faded(resampled(sound, max(0, first), path))
+        self._meter.feed(sound)
+        self._write(sound * np.float32(programme.output_gain()))
+        return True
+
+    def _write(self, sound: Block) -> None:
+        try:
+            if len(sound):
+                self._output.write(sound)
+        except OutputError as error:
+            self._fall_back(str(error))
+
+    def _exchange_output(self) -> None:
+        with self._changed:
+            output, self._new_output = self._new_output, None
+        if output is not None:
+            self._output.close()
+            self._output = output
+            if self._form:
+                self._open()
 
     def _open(self) -> None:
         assert self._form is not None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
@@ -9,6 +10,9 @@ import numpy.typing as npt
 
 Block = npt.NDArray[np.float32]
 """Sound to be played: shape ``(frames, channels)``."""
+
+
+BUFFER_FRAMES = 1024
 
 
 class OutputError(Exception):
@@ -41,13 +45,47 @@ class Output(Protocol):
         ...
 
 
-def system_or_simulated() -> tuple[Output, str]:
-    """Return the system's sound output, or the simulated one and the sentence that says why."""
+@dataclass(frozen=True, slots=True)
+class Choice:
+    """Which output is wanted, and how: ``device`` is a device's name, empty for the system's own choice.
+
+    ``latency`` is ``low`` or ``high``; ``buffer_frames`` how much is handed over at once, 0 for what suits the device.
+    """
+
+    device: str = ""
+    latency: str = "low"
+    buffer_frames: int = 0
+
+
+SIMULATED = "simulated output"
+"""The name by which the output without a device is chosen."""
+
+
+def device_names() -> list[str]:
+    """Return the names of all sound devices that can play; none if PortAudio is missing."""
+    from umbrick.playback.system import system_devices
+
+    return system_devices()
+
+
+def output_for(choice: Choice) -> tuple[Output, str]:
+    """Return the output that is wanted, or the nearest there is and the sentence that says why.
+
+    A device that is missing is replaced by the system's own choice, and that by the simulated output.
+    """
     from umbrick.playback.simulated import SimulatedOutput
+    from umbrick.playback.system import SystemOutput
 
+    if choice.device == SIMULATED:
+        return SimulatedOutput(buffer_frames=choice.buffer_frames or BUFFER_FRAMES), ""
     try:
-        from umbrick.playback.system import SystemOutput
-
-        return SystemOutput(), ""
+        return SystemOutput(choice), ""
     except OutputError as error:
-        return SimulatedOutput(), f"{error} Sound goes to the simulated output."
+        reason = str(error)
+    if choice.device:
+        try:
+            output = SystemOutput(replace(choice, device=""))
+            return output, f"{reason} Sound goes to {output.name}."
+        except OutputError:
+            pass
+    return SimulatedOutput(), f"{reason} Sound goes to the simulated output."

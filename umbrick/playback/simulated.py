@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from umbrick.playback.output import Block
+from umbrick.playback.output import BUFFER_FRAMES, SIMULATED, Block
 
 
 class SimulatedOutput:
@@ -22,11 +22,22 @@ class SimulatedOutput:
         Whether everything played can be had from :meth:`played`.
     record_to : Path, optional
         A WAV file (32 bit float) that gets everything played.
+    buffer_frames : int
+        How much may be waiting to be played, as in a device.
     """
 
-    name = "simulated output"
+    name = SIMULATED
 
-    def __init__(self, keeps_time: bool = True, keeps_sound: bool = False, record_to: Path | None = None) -> None:
+    def __init__(
+        self,
+        keeps_time: bool = True,
+        keeps_sound: bool = False,
+        record_to: Path | None = None,
+        buffer_frames: int = BUFFER_FRAMES,
+    ) -> None:
+        self.underruns = 0
+        """How often there was nothing left to play before more was written."""
+        self._buffer_frames = buffer_frames
         self._keeps_time = keeps_time
         self._keeps_sound = keeps_sound
         self._record_to = record_to
@@ -45,23 +56,26 @@ class SimulatedOutput:
         self._rate, self._channels = rate, channels
 
     def write(self, block: Block) -> None:
-        """Take a block, and wait until it would have begun to be heard."""
+        """Take a block, and wait until there is room for more."""
         if self._keeps_sound:
             self._blocks.append(block.copy())
         if self._file:
             self._file.write(block)
         if self._keeps_time:
             now = time.monotonic()
-            if self._due > now:
-                time.sleep(self._due - now)
+            if 0 < self._due < now:
+                self.underruns += 1
             self._due = max(self._due, now) + len(block) / self._rate
+            if (waits := self._due - now - self._buffer_frames / self._rate) > 0:
+                time.sleep(waits)
 
     def latency_frames(self) -> int:
         """Return the frames that are not over yet."""
         return round(max(0.0, self._due - time.monotonic()) * self._rate) if self._keeps_time else 0
 
     def flush(self) -> None:
-        """Nothing lingers."""
+        """What is waiting is played; nothing needs to follow in time."""
+        self._due = 0.0
 
     def close(self) -> None:
         """End the recording."""

@@ -7,31 +7,52 @@ from typing import Any
 import numpy as np
 import soxr
 
-from umbrick.playback.output import Block, OutputError
+from umbrick.playback.output import Block, Choice, OutputError
+
+
+def system_devices() -> list[str]:
+    """Return the names of the devices that can play."""
+    try:
+        sounddevice = _portaudio()
+        return [str(device["name"]) for device in sounddevice.query_devices() if device["max_output_channels"] > 0]
+    except OutputError:
+        return []
+
+
+def _portaudio() -> Any:
+    try:
+        import sounddevice
+    except OSError as error:
+        raise OutputError("The library PortAudio is missing (install libportaudio2).") from error
+    return sounddevice
 
 
 class SystemOutput:
-    """Plays on the default sound device; its rate and channels are met by resampling and mixing where they must.
+    """Plays on a sound device; its rate and channels are met by resampling and mixing where they must.
+
+    Parameters
+    ----------
+    choice : Choice
+        Which device, how much latency, and how much at once.
 
     Raises
     ------
     OutputError
-        On construction, if PortAudio is not installed or there is no device.
+        On construction, if PortAudio is not installed or there is no such device.
     """
 
-    def __init__(self) -> None:
-        try:
-            import sounddevice
-        except OSError as error:
-            raise OutputError("The library PortAudio is missing (install libportaudio2).") from error
+    def __init__(self, choice: Choice = Choice()) -> None:  # noqa: B008 - it is immutable
+        sounddevice = _portaudio()
         self._sounddevice = sounddevice
+        self._choice = choice
         self._stream: Any = None
         self._resampler: soxr.ResampleStream | None = None
         self._out_channels = 2
         try:
-            device = sounddevice.query_devices(kind="output")
+            device = sounddevice.query_devices(choice.device or None, "output")
         except (sounddevice.PortAudioError, ValueError) as error:
-            raise OutputError("There is no sound device.") from error
+            named = f"The sound device {choice.device} is not there." if choice.device else "There is no sound device."
+            raise OutputError(named) from error
         self._most_channels = int(device["max_output_channels"])
         self._device_rate = int(device["default_samplerate"])
         self.name = str(device["name"])
@@ -77,7 +98,12 @@ class SystemOutput:
     def _opened(self, rate: int) -> Any:
         try:
             return self._sounddevice.OutputStream(
-                samplerate=rate, channels=self._out_channels, dtype="float32", latency="low"
+                samplerate=rate,
+                channels=self._out_channels,
+                dtype="float32",
+                latency=self._choice.latency,
+                blocksize=self._choice.buffer_frames,
+                device=self._choice.device or None,
             )
         except (self._sounddevice.PortAudioError, ValueError) as error:
             raise OutputError(f"The sound device {self.name} cannot play at {rate} Hz.") from error

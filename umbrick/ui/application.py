@@ -16,7 +16,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from umbrick.core.errors import UmbrickError
-from umbrick.playback.output import system_or_simulated
+from umbrick.playback.output import output_for
 from umbrick.ui import theme
 from umbrick.ui.window import BenchWindow
 
@@ -48,7 +48,7 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     assert isinstance(application, QApplication)
     application.setApplicationName("Umbrick")
     theme.load_fonts()
-    output, note = system_or_simulated()
+    output, note = output_for(settings.output_choice())
     window = BenchWindow(output, is_round_trip)
     _report_faults(window.bench.failed.emit)
     signal.signal(signal.SIGINT, lambda *_: application.quit())
