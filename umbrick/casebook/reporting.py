@@ -62,7 +62,7 @@ def facts_of_shelf(
     recording = open_recording(reference.path, cache_folder()) if match is Match.SAME else None
     source: Source = recording.source if recording else MissingSource(reference)
     history = shelf.history(source).history
-    surveyed = shelf.survey(history.current.frames)
+    surveyed = shelf.survey(history.original.frames)
     sha256 = reference.sha256 or (sha256_of(reference.path, is_cancelled) if recording else "")
     form = FileFormat(reference.container, reference.subtype)
     facts = facts_of(

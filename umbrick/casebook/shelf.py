@@ -137,7 +137,7 @@ class Shelf:
         return self._step(history, 1)
 
     def survey(self, frames: int) -> Surveyed | None:
-        """Return the last survey, of a version of so many frames; DamagedCasebookError if it makes no sense."""
+        """Return the last survey of a recording of so many frames; DamagedCasebookError if it makes no sense."""
         return surveys.read_survey(self.store, self.number, self.reference().channels, frames)
 
     def write_survey(self, surveyed: Surveyed) -> None:

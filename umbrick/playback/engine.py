@@ -177,6 +177,11 @@ class Engine:
         """Switch between before, after and residue, at the same place."""
         self._change_programme(hearing=hearing)
 
+    @property
+    def loop(self) -> tuple[int, int] | None:
+        """What is played round and round, in frames of what is played."""
+        return self._state.programme.loop if self._state.programme else None
+
     def set_loop(self, loop: tuple[int, int] | None) -> None:
         """Change the loop while playing."""
         self._change_programme(loop=loop)

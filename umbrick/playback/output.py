@@ -45,11 +45,14 @@ class Output(Protocol):
         ...
 
 
+LATENCIES = ("low", "high")
+
+
 @dataclass(frozen=True, slots=True)
 class Choice:
     """Which output is wanted, and how: ``device`` is a device's name, empty for the system's own choice.
 
-    ``latency`` is ``low`` or ``high``; ``buffer_frames`` how much is handed over at once, 0 for what suits the device.
+    ``latency`` is one of ``LATENCIES``; ``buffer_frames`` how much is handed over at once, 0 for what suits the device.
     """
 
     device: str = ""

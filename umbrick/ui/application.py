@@ -17,7 +17,7 @@ from PySide6.QtWidgets import QApplication
 
 from umbrick.core.errors import UmbrickError
 from umbrick.playback.output import output_for
-from umbrick.ui import theme
+from umbrick.ui import settings, theme
 from umbrick.ui.window import BenchWindow
 
 _SHOT_POLL_MS = 50

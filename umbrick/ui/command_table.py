@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Protocol
 
-from umbrick.core.mend.registry import METHODS
 from umbrick.core.survey.finding import State
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
@@ -16,9 +15,14 @@ from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
+from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.commands import Command, always
+from umbrick.ui.hand_commands import hand_commands, selection_commands
 from umbrick.ui.strips.strip import ZOOM_STEP
+
+_CANDIDATES = 5
+"""Of candidates, and of seams that the desk proposes."""
 
 
 class Dialogs(Protocol):
@@ -50,6 +54,14 @@ class Dialogs(Protocol):
     def is_dusk(self) -> bool: ...
     def stop_jobs(self) -> None: ...
     def job_title(self) -> str: ...
+    def ask_sound(self) -> None: ...
+    def type_selection(self) -> None: ...
+    def type_level(self) -> None: ...
+    def ask_value(self) -> None: ...
+    def ask_length(self) -> None: ...
+    def ask_tempo(self) -> None: ...
+    def check_loop(self) -> None: ...
+    def nudge_by(self) -> float: ...
 
 
 def command_table(
@@ -62,9 +74,11 @@ def command_table(
     saving: Saving,
     putting_back: PuttingBack,
     viewing: Viewing,
+    tools: Tools,
     dialogs: Dialogs,
 ) -> list[Command]:
     """Return the table."""
+    seaming, pasting, levelling = tools.seaming, tools.pasting, tools.levelling
 
     def nothing_open() -> str:
         return "" if bench.work else "Open a recording first (Ctrl+O)."
@@ -75,7 +89,70 @@ def command_table(
         return "" if len(bench.work.listing().open_rows) else "There is no open finding left."
 
     def no_focus() -> str:
+        if seaming.desk is not None or pasting.carried is not None:
+            return ""
         return mending.reason_not_to_mend()
+
+    def mend() -> None:
+        if seaming.desk is not None:
+            seaming.make()
+        elif pasting.carried is not None:
+            pasting.drop()
+        else:
+            mending.mend()
+
+    def reopen() -> None:
+        if work := bench.work:
+            seaming.open_entry(work, lifting.entries()[0])
+
+    def undo() -> None:
+        tools.drawing.end()
+        bench.undo()
+
+    def step(frames: int) -> Callable[[], None]:
+        """Slide what is being tried, or move the cursor."""
+
+        def run() -> None:
+            if seaming.desk is not None:
+                seaming.slide(frames)
+            elif pasting.carried is not None:
+                pasting.nudge(frames)
+            else:
+                bench.step_cursor(frames)
+
+        return run
+
+    def choose(index: int) -> Callable[[], None]:
+        return lambda: seaming.choose(index) if seaming.desk is not None else mending.choose(index)
+
+    def no_desk() -> str:
+        return "" if seaming.desk is not None else "Open the seam desk first (W)."
+
+    def can_stop() -> str:
+        return "" if dialogs.job_title() or tools.holds else "Nothing is under way."
+
+    def node_is_chosen() -> bool:
+        return levelling.is_shown and levelling.chosen is not None
+
+    def delete() -> None:
+        if node_is_chosen():
+            levelling.delete_node()
+        else:
+            lifting.lift_off()
+
+    def nothing_to_delete() -> str:
+        return "" if node_is_chosen() else nothing_chosen()
+
+    def not_selected() -> str:
+        work = bench.work
+        return nothing_open() or ("" if work and work.place() else "Select something first: drag, or type it (G).")
+
+    def scrub(direction: int, crawls: bool) -> Callable[[], None]:
+        return lambda: listening.scrub_by_key(direction, crawls)
+
+    def play_from_pointer() -> None:
+        if work := bench.work:
+            listening.play_from(work.cursor if viewing.pointer is None else viewing.pointer)
 
     def not_keepable() -> str:
         work = bench.work
@@ -113,6 +190,8 @@ def command_table(
 
     def no_offer(index: int) -> Callable[[], str]:
         def reason() -> str:
+            if seaming.desk is not None:
+                return "" if index < len(seaming.desk.proposals) else "No seam of this number is proposed."
             offers = mending.offers
             return "" if offers and index < len(offers.offers) else "No candidate of this number is on offer."
 
@@ -210,7 +289,7 @@ def command_table(
         Command("close", "&Recording", "Close", "Take this recording off the bench", dialogs.close_recording,
                 ("Ctrl+W",), nothing_open),
         Command("quit", "&Recording", "Quit", "Close Umbrick", lambda: dialogs.close() and None, ("Ctrl+Q",), separated=True),
-        Command("undo", "&Edit", "Undo", "Take back the last step", bench.undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2"),
+        Command("undo", "&Edit", "Undo", "Take back the last step", undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2"),
         Command("redo", "&Edit", "Do again", "Bring back what was undone", bench.redo, ("Ctrl+Shift+Z",),
                 nothing_to_redo, icon="redo-2"),
         Command("restore", "&Edit", "Restore the original here", "Bring back the original in the selection",
@@ -219,10 +298,12 @@ def command_table(
                 lifting.switch, ("X",), nothing_chosen),
         Command("settings", "&Edit", "Settings of the chosen mend…", "Compute the mend chosen in the ledger again, with other settings",
                 dialogs.ask_settings, ("E",), lifting.reason_not_to_change),
+        Command("reopen_seam", "&Edit", "Seam desk of the chosen splice", "Lay a splice made earlier on the seam desk again",
+                reopen, ("Shift+W",), lifting.reason_not_to_reopen),
         Command("lift_off", "&Edit", "Lift off the chosen mends", "Take the mends chosen in the ledger out, as if they had never been made",
-                lifting.lift_off, ("Del",), nothing_chosen),
-        Command("clear", "&Edit", "Clear the selection", "Select nothing", lambda: bench.select(0, 0), ("Ctrl+D",),
-                no_selection, separated=True),
+                delete, ("Del",), nothing_to_delete),
+        *selection_commands(bench, tools, dialogs),
+        *hand_commands(bench, tools, dialogs),
         Command("zoom_in", "&View", "Passage: closer", "Zoom the Passage in about the cursor",
                 zoom_passage(1 / ZOOM_STEP**2), ("+", "="), nothing_open),
         Command("zoom_out", "&View", "Passage: further", "Zoom the Passage out about the cursor",
@@ -243,13 +324,17 @@ def command_table(
                 separated=True),
         Command("end", "&View", "Cursor to the end", "Go to the end", go_to(end), ("End",), nothing_open),
         Command("step_left", "&View", "Cursor one sample back", "Move the cursor by a sample",
-                lambda: bench.step_cursor(-1), ("Left",), nothing_open),
+                step(-1), ("Left",), nothing_open),
         Command("step_right", "&View", "Cursor one sample on", "Move the cursor by a sample",
-                lambda: bench.step_cursor(1), ("Right",), nothing_open),
+                step(1), ("Right",), nothing_open),
         Command("step_left_10", "&View", "Cursor ten samples back", "Move the cursor by ten samples",
-                lambda: bench.step_cursor(-10), ("Shift+Left",), nothing_open),
+                step(-10), ("Shift+Left",), nothing_open),
         Command("step_right_10", "&View", "Cursor ten samples on", "Move the cursor by ten samples",
-                lambda: bench.step_cursor(10), ("Shift+Right",), nothing_open),
+                step(10), ("Shift+Right",), nothing_open),
+        Command("match_left", "&View", "Seam desk: match before", "Slide to the matching zero crossing before",
+                lambda: seaming.slide_to_match(-1), ("Ctrl+Left",), no_desk),
+        Command("match_right", "&View", "Seam desk: next match", "Slide to the next matching zero crossing",
+                lambda: seaming.slide_to_match(1), ("Ctrl+Right",), no_desk),
         Command("ledger", "&View", "Ledger", "Open or shut the list of all mends", dialogs.toggle_ledger, ("F6",),
                 nothing_open, dialogs.is_ledger_open, separated=True),
         Command("docket", "&View", "Docket", "Show or hide the docket", dialogs.toggle_docket, ("F7",)),
@@ -262,18 +347,18 @@ def command_table(
                 no_findings, separated=True),
         Command("previous", "&Survey", "Previous finding", "Go to the previous open finding",
                 lambda: bench.focus_neighbour(-1), ("Shift+N",), no_findings),
-        Command("mend", "&Mend", "Mend", "Apply the chosen candidate and go to the next finding", mending.mend,
+        Command("mend", "&Mend", "Mend", "Apply the chosen candidate and go to the next finding", mend,
                 ("Return", "Enter"), no_focus),
         Command("keep", "&Mend", "Keep", "Leave this finding as it is, on purpose", bench.keep, ("K",), not_keepable),
         Command("mend_all", "&Mend", "Mend all like this…", "Mend all open findings of this kind, with exceptions",
                 dialogs.ask_mend_all, ("Shift+Return", "Shift+Enter"), no_findings),
         *(
             Command(f"candidate_{index + 1}", "&Mend", f"Candidate {index + 1}", "Show and hear this candidate",
-                    lambda index=index: mending.choose(index), (str(index + 1),), no_offer(index), separated=index == 0)
-            for index in range(max(len(method.candidates) for method in METHODS.values()))
+                    choose(index), (str(index + 1),), no_offer(index), separated=index == 0)
+            for index in range(_CANDIDATES)
         ),
-        Command("stop", "&Mend", "Stop", "Stop the work that is under way", dialogs.stop_jobs, ("Esc",),
-                lambda: "" if dialogs.job_title() else "Nothing is under way.", separated=True),
+        Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", dialogs.stop_jobs,
+                ("Esc",), can_stop, separated=True),
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",
@@ -307,6 +392,26 @@ def command_table(
         Command("match", "&Listen", "Match loudness", "Play before and after equally loud",
                 lambda: listening.set_matches_loudness(not listening.matches_loudness), ("M",), nothing_open,
                 lambda: listening.matches_loudness),
+        Command("from_pointer", "&Listen", "Play from the pointer", "Play from where the pointer is over a strip",
+                play_from_pointer, ("Shift+Space",), nothing_open, separated=True),
+        Command("skipping", "&Listen", "Play without the selection", "Play what is around the selection as if it were spliced out",
+                listening.play_skipping, ("Ctrl+Space",), not_selected),
+        Command("half_speed", "&Listen", "Half speed", "Play at half speed", lambda: listening.set_speed(0.5), ("H",),
+                nothing_open, lambda: listening.engine.pace.speed == 0.5),
+        Command("quarter_speed", "&Listen", "Quarter speed", "Play at a quarter of the speed",
+                lambda: listening.set_speed(0.25), ("Shift+H",), nothing_open, lambda: listening.engine.pace.speed == 0.25),
+        Command("keep_pitch", "&Listen", "Slow, at the same pitch", "Slow playing keeps the pitch, instead of falling as a tape's does",
+                lambda: listening.set_keeps_pitch(not listening.engine.pace.keeps_pitch), ("Ctrl+H",), nothing_open,
+                lambda: listening.engine.pace.keeps_pitch),
+        Command("scrub_back", "&Listen", "Scrub backward", "Hold to play backward from the cursor (or drag a strip with the right button)",
+                scrub(-1, crawls=False), (",",), nothing_open, separated=True),
+        Command("scrub_on", "&Listen", "Scrub forward", "Hold to play slowly from the cursor (or drag a strip with the right button)",
+                scrub(1, crawls=False), (".",), nothing_open),
+        Command("crawl_back", "&Listen", "Crawl backward", "Hold to play backward at a crawl", scrub(-1, crawls=True),
+                ("Alt+,",), nothing_open),
+        Command("crawl_on", "&Listen", "Crawl forward", "Hold to play at a crawl", scrub(1, crawls=True), ("Alt+.",), nothing_open),
+        Command("sound", "&Listen", "Sound…", "Which output, how soon it is heard, and the leads of loops", dialogs.ask_sound,
+                ("Ctrl+Shift+O",), separated=True),
         Command("follow", "&Listen", "Follow the playhead", "Move the Passage along while playing", toggle_follow, ("F",),
                 always, lambda: viewing.follows),
         Command("keys", "&Help", "Keys", "Show every key on one sheet", dialogs.show_keys, ("F1",)),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import QSettings
 
 from umbrick.core.paths import settings_folder
+from umbrick.playback.output import LATENCIES, Choice
 
 _MOST_RECENT = 8
 _NAME_PATTERN = "{name}-mended"
@@ -26,6 +27,41 @@ def recent_files() -> list[str]:
     """Return the files opened last, newest first."""
     value = open_settings().value("recent", [])
     return [value] if isinstance(value, str) else list(value or [])
+
+
+def output_choice() -> Choice:
+    """Return which sound output is wanted; the system's own choice at first."""
+    settings = open_settings()
+    latency = str(settings.value("output_latency", "low"))
+    frames = str(settings.value("output_buffer", "0"))
+    return Choice(
+        str(settings.value("output_device", "")),
+        latency if latency in LATENCIES else "low",
+        int(frames) if frames.isdigit() else 0,
+    )
+
+
+def set_output_choice(choice: Choice) -> None:
+    """Remember which sound output is wanted."""
+    settings = open_settings()
+    settings.setValue("output_device", choice.device)
+    settings.setValue("output_latency", choice.latency)
+    settings.setValue("output_buffer", choice.buffer_frames)
+
+
+def leads_ms() -> tuple[int, int]:
+    """Return how much is played before and after what a loop goes round."""
+    settings = open_settings()
+    texts = (str(settings.value(name, "500")) for name in ("lead_in_ms", "lead_out_ms"))
+    before, after = (min(int(text), 60_000) if text.isdigit() else 500 for text in texts)
+    return before, after
+
+
+def set_leads_ms(before: int, after: int) -> None:
+    """Remember how much is played before and after what a loop goes round."""
+    settings = open_settings()
+    settings.setValue("lead_in_ms", before)
+    settings.setValue("lead_out_ms", after)
 
 
 def name_pattern() -> str:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -24,11 +24,13 @@ from PySide6.QtWidgets import (
 from umbrick import __version__
 from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
+from umbrick.core.errors import ParameterError
 from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.formats import READABLE_SUFFIXES
+from umbrick.core.units import format_clock, format_count, format_length, parse_db, parse_frames
 from umbrick.demo import recordings as demo_recordings
-from umbrick.playback.output import Output
+from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
@@ -43,6 +45,7 @@ from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.reporting import Reporting
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
+from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.command_table import command_table
 from umbrick.ui.commands import Actions
@@ -50,21 +53,42 @@ from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.dialogs.settings_dialog import SettingsDialog
+from umbrick.ui.dialogs.sound_dialog import SoundDialog
+from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.dialogs.words_dialog import WordsDialog
 from umbrick.ui.icons import icon
+from umbrick.ui.panels.by_hand import ByHand
+from umbrick.ui.panels.context import ContextPanel
 from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
 from umbrick.ui.panels.ledger import Ledger
 from umbrick.ui.panels.notice_bar import NoticeBar
+from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.status import StatusLine
 from umbrick.ui.panels.treatment import Treatment
+from umbrick.ui.strips.carried_copy import CarriedCopy
+from umbrick.ui.strips.fade_corners import FadeCorners
+from umbrick.ui.strips.level_line import LevelLine
 from umbrick.ui.strips.loupe import LoupeStrip
 from umbrick.ui.strips.passage import PassageStrip
+from umbrick.ui.strips.seam_desk import SeamDesk
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.whole import WholeStrip
 
 _SIDES = (252, 752, 276)
 _STRIPS = (142, 310, 250)
+_SCRUBBING_KEYS = (Qt.Key.Key_Comma, Qt.Key.Key_Period)
+
+
+def _tempo(text: str) -> float:
+    """Return typed beats a minute; ParameterError if they are none."""
+    try:
+        tempo = float(text.replace(",", "."))
+    except ValueError:
+        tempo = 0.0
+    if not 1 <= tempo <= 1000:
+        raise ParameterError("Type a tempo from 1 to 1000 beats a minute.")
+    return tempo
 
 
 class BenchWindow(QMainWindow):
@@ -90,9 +114,11 @@ class BenchWindow(QMainWindow):
         self.saving = Saving(self.bench)
         self.putting_back = PuttingBack(self.bench, self.keeping, self.opening, self.saving)
         self.reporting = Reporting(self.bench)
-        self.listening = Listening(self.bench, self.mending, output)
         self.marking = Marking(self.bench)
-        self.viewing = Viewing(self.bench, self.mending, self.listening, self.marking)
+        self.tools = tools = Tools.of(self.bench, self.marking)
+        self.listening = Listening(self.bench, self.mending, tools.trying, output)
+        self.listening.leads_ms = settings.leads_ms()
+        self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
         self._ledger_is_open = False
         self._left: list[Left] = []
         table = command_table(
@@ -105,14 +131,24 @@ class BenchWindow(QMainWindow):
             self.saving,
             self.putting_back,
             self.viewing,
+            tools,
             self,
         )
         self.actions_ = Actions(table, self)
         self.actions_.fill(self.menuBar())
         self._add_recent_menu()
-        self.strips: list[Strip] = [WholeStrip(self.viewing), PassageStrip(self.viewing), LoupeStrip(self.viewing)]
+        self.loupe = LoupeStrip(self.viewing, tools.drawing, self._loupe_buttons())
+        self.strips: list[Strip] = [WholeStrip(self.viewing), PassageStrip(self.viewing), self.loupe]
+        passage = self.strips[1]
+        passage.tools = [
+            CarriedCopy(passage, tools.pasting),
+            LevelLine(passage, tools.levelling),
+            FadeCorners(passage, tools.handwork),
+        ]
+        self.loupe.tools = [CarriedCopy(self.loupe, tools.pasting)]
+        self.seam_desk = SeamDesk(tools.seaming, self.listening)
         self.docket = Docket(self.bench, self.surveying, self._button("survey", "Survey  F5"))
-        self.treatment = Treatment(
+        finding = Treatment(
             self.bench,
             self.mending,
             {
@@ -123,6 +159,26 @@ class BenchWindow(QMainWindow):
                 "save": self._button("save", "Save a copy…"),
             },
         )
+        names = {
+            "splice": "Splice out  ⌫", "keep_length": "Fill  ⇧⌫", "seam_desk": "Seam desk  W",
+            "carry": "Carry a copy  P", "fit": "Fit it  ⇧P", "drop": "Drop it  Enter", "level_curve": "Curve  Ctrl+G",
+            "fade_in": "In  I", "fade_out": "Out  O", "soften": "Soften the edges  ⇧I",
+            "keep_only": "Keep only this  Ctrl+K", "exact_length": "Exact length…  Ctrl+L",
+            "loop_check": "Loop check  ⇧L",
+        }  # fmt: skip
+        by_hand = ByHand(
+            self.bench, tools.selecting, tools.handwork, tools.pasting, tools.levelling,
+            {name: self._button(name, text) for name, text in names.items()},
+        )  # fmt: skip
+        seam = SeamPage(
+            self.bench,
+            tools.seaming,
+            {
+                "make": self._button("mend", "Make it  Enter", accent=True),
+                "leave": self._button("stop", "Leave it  Esc"),
+            },
+        )
+        self.treatment = ContextPanel(self.bench, tools, finding, by_hand, seam)
         self.header = Header(self.bench, self.listening, self.actions_.actions)
         self.notices = NoticeBar(self.bench)
         self.ledger = Ledger(
@@ -132,9 +188,12 @@ class BenchWindow(QMainWindow):
                 "switch": self._button("switch", "Switch  X"),
                 "settings": self._button("settings", "Settings…  E"),
                 "lift_off": self._button("lift_off", "Lift off  Del"),
+                "seam": self._button("reopen_seam", "Seam desk"),
             },
         )
-        self.status = StatusLine(self.bench, self.viewing, self.listening, self._button("ledger", "Ledger"))
+        self.status = StatusLine(
+            self.bench, self.viewing, self.listening, self.tools.selecting, self._button("ledger", "Ledger")
+        )
         self.status.stop.clicked.connect(self.stop_jobs)
         self._lay_out()
         self._connect()
@@ -161,7 +220,10 @@ class BenchWindow(QMainWindow):
 
     def _lay_out(self) -> None:
         self._strip_splitter = QSplitter(Qt.Orientation.Vertical)
-        for strip in self.strips:
+        self._lowest = QStackedWidget()
+        self._lowest.addWidget(self.loupe)
+        self._lowest.addWidget(self.seam_desk)
+        for strip in (*self.strips[:2], self._lowest):
             self._strip_splitter.addWidget(strip)
         self._strip_splitter.setSizes(list(_STRIPS))
         self._strip_splitter.setStretchFactor(1, 3)
@@ -253,8 +315,17 @@ class BenchWindow(QMainWindow):
             self.listening.changed,
             self.saving.changed,
             self.reporting.changed,
+            self.tools.selecting.changed,
+            self.tools.handwork.changed,
+            self.tools.drawing.changed,
+            self.tools.pasting.changed,
+            self.tools.levelling.changed,
+            self.tools.seaming.changed,
+            self.tools.seaming.desk_changed,
+            self.tools.trying.changed,
         ):
             signal.connect(self._refresh)
+        self.tools.seaming.desk_changed.connect(self._show_desk)
         for working in (self.surveying, self.mending, self.saving, self.reporting):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
@@ -263,6 +334,27 @@ class BenchWindow(QMainWindow):
         self.keeping.changed.connect(self._refresh)
         self.putting_back.put_back_done.connect(self._close_trip)
         self.marking.naming_wanted.connect(self.ask_marker_name)
+
+    def _loupe_buttons(self) -> list[QPushButton]:
+        """Return the small buttons in the Loupe's title: what can be done to single samples."""
+        buttons = []
+        for name, text in (("pen", "Draw  D"), ("redraw_curve", "Curve  Y"), ("redraw_line", "Straight  ⇧Y")):
+            button = self._button(name, text)
+            button.setProperty("role", "plain")
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            action = self.actions_.actions[name]
+            if action.isCheckable():
+                button.setCheckable(True)
+                action.toggled.connect(button.setChecked)
+                button.clicked.connect(lambda _, button=button, action=action: button.setChecked(action.isChecked()))
+            buttons.append(button)
+        return buttons
+
+    def _show_desk(self) -> None:
+        is_open = self.tools.seaming.desk is not None
+        if is_open != (self._lowest.currentWidget() is self.seam_desk):
+            self._lowest.setCurrentWidget(self.seam_desk if is_open else self.loupe)
+            (self.seam_desk if is_open else self.strips[1]).setFocus()
 
     def _refresh(self) -> None:
         self.actions_.refresh()
@@ -289,7 +381,7 @@ class BenchWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         themes.apply(application, self.theme)
-        for part in (*self.strips, self.docket, self.treatment):
+        for part in (*self.strips, self.seam_desk, self.docket, self.treatment):
             part.set_theme(self.theme)
         self.header.meter.theme = self.theme
         for name, command in self.actions_.commands.items():
@@ -522,9 +614,104 @@ class BenchWindow(QMainWindow):
         return self.theme is themes.DUSK
 
     def stop_jobs(self) -> None:
-        """Stop the survey, the mending or the saving that is under way."""
-        for working in (self.surveying, self.mending, self.lifting, self.saving, self.reporting):
+        """Leave what is being tried by hand; else stop what is under way."""
+        if self.tools.let_go():
+            return
+        for working in (self.surveying, self.mending, self.lifting, self.saving, self.reporting, self.tools.handwork):
             working.stop()
+
+    # What is done by hand asks for values.
+
+    def type_selection(self) -> None:
+        """Have the keyboard type the selection's start; Tab goes to its end and length."""
+        self.treatment.show()
+        self.treatment.show_by_hand().focus_start()
+
+    def type_level(self) -> None:
+        """Have the keyboard type a level change."""
+        self.treatment.show()
+        self.treatment.show_by_hand().focus_gain()
+
+    def nudge_by(self) -> float:
+        """Return the value that a pixel of the Loupe means."""
+        return self.loupe.value_of_a_pixel()
+
+    def ask_value(self) -> None:
+        """Ask for a value for the samples that are selected, or for the one at the cursor."""
+
+        def check(values: list[str]) -> str:
+            text = values[0].replace("−", "-").replace(",", ".")
+            try:
+                float(text)
+            except ValueError:
+                parse_db(values[0])
+            return "A sample, such as 0.25, or a level, such as -12 dBFS, which keeps the sign."
+
+        dialog = TypedDialog("Value of the samples", [("Value", "0")], check, "Set", parent=self)
+        if dialog.exec():
+            try:
+                self.tools.drawing.set_value(dialog.values[0])
+            except ParameterError as error:
+                self.bench.failed.emit(str(error))
+
+    def ask_length(self) -> None:
+        """Ask for an exact length, and what is done at its ends."""
+        work = self.bench.work
+        if work is None:
+            return
+        start = work.selection[0] if work.selection else 0
+        selecting = self.tools.selecting
+
+        def check(values: list[str]) -> str:
+            length, fade = parse_frames(values[0], work.rate, selecting.tempo), parse_frames(values[1], work.rate)
+            if not 0 < length <= work.frames - start:
+                raise ParameterError(f"There are {format_length(work.frames - start, work.rate)} from here on.")
+            if not 0 <= fade <= length // 2:
+                raise ParameterError("The fade is at most half of the length.")
+            samples, lasts = format_count(length, "sample"), format_length(length, work.rate)
+            return f"From {format_clock(start, work.rate)}: {samples}, {lasts}."
+
+        length = f"{work.selection[1] - start} smp" if work.selection else f"4 beats at {selecting.tempo:g}"
+        choices = [
+            ("fade", "Fade both ends"),
+            ("loop", "Lead what followed into the start, so that it loops"),
+            ("leave", "Leave the ends as they are"),
+        ]
+        fields = [("Length", length), ("Fade or crossfade", "5 ms")]
+        dialog = TypedDialog("Exact length", fields, check, "Cut", choices, self)
+        if dialog.exec():
+            frames = parse_frames(dialog.values[0], work.rate, selecting.tempo)
+            fade_ms = 1000 * parse_frames(dialog.values[1], work.rate) / work.rate
+            self.tools.handwork.cut_to_length(f"{frames} smp", dialog.choice.currentData(), fade_ms)
+
+    def ask_tempo(self) -> None:
+        """Ask for the beats a minute."""
+
+        def check(values: list[str]) -> str:
+            return f"One beat lasts {60_000 / _tempo(values[0]):.1f} ms."
+
+        selecting = self.tools.selecting
+        dialog = TypedDialog("Tempo", [("Beats a minute", f"{selecting.tempo:g}")], check, "Set", parent=self)
+        if dialog.exec():
+            selecting.set_tempo(_tempo(dialog.values[0]))
+
+    def check_loop(self) -> None:
+        """Play the selection, or all, round and round, and lay its seam on the desk."""
+        self.tools.seaming.open_loop()
+        if not self.listening.loops:
+            self.listening.set_loops(True)
+        self.listening.play()
+
+    def ask_sound(self) -> None:
+        """Ask for the sound output and the leads of loops."""
+        choice, listening = settings.output_choice(), self.listening
+        dialog = SoundDialog(choice, device_names(), listening.leads_ms, listening.leads_selection, self)
+        if dialog.exec():
+            listening.set_leads(*dialog.leads_ms, dialog.around_selection.isChecked())
+            settings.set_leads_ms(*dialog.leads_ms)
+            if dialog.choice != choice:
+                settings.set_output_choice(dialog.choice)
+                listening.use_output(dialog.choice)
 
     def job_title(self) -> str:
         """Return what is under way, or nothing."""
@@ -534,14 +721,22 @@ class BenchWindow(QMainWindow):
             return "Mending"
         if self.reporting.job:
             return "Reporting"
+        if self.tools.handwork.job:
+            return "Working by hand"
         return "Saving" if self.saving.job else ""
 
     def is_settled(self) -> bool:
         """Whether all that was begun is done and drawn."""
         visible = [strip for strip in self.strips if strip.isVisible()]
-        return self.bench.jobs.is_idle and all(strip.is_idle for strip in visible)
+        return self.bench.jobs.is_idle and self.seam_desk.is_idle and all(strip.is_idle for strip in visible)
 
     # Qt's events.
+
+    def keyReleaseEvent(self, event: QKeyEvent) -> None:
+        """Letting go of a key that scrubs ends it."""
+        if event.key() in _SCRUBBING_KEYS and not event.isAutoRepeat():
+            self.listening.end_scrub()
+        super().keyReleaseEvent(event)
 
     def changeEvent(self, event: QEvent) -> None:
         """Coming back to the window, see whether another program has changed the file."""
@@ -571,7 +766,7 @@ class BenchWindow(QMainWindow):
         self.listening.close()
         self.putting_back.close()
         self.bench.jobs.cancel_all()
-        for strip in self.strips:
+        for strip in (*self.strips, self.seam_desk):
             strip.close_renderer()
         for work in self.bench.works:
             work.recording.close()

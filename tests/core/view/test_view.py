@@ -186,3 +186,15 @@ def test_level_ticks_always_have_full_scale_and_room_above_it():
     texts = [tick.text for tick in level_ticks(2.2, 200)]
     assert "+6" in texts
     assert "−3" in texts
+
+
+def test_a_long_patch_is_drawn_where_its_sound_is():
+    sound = np.zeros((RATE, 1), np.float32)
+    version = Version.of(ArraySource(sound, RATE, "quiet"))
+    pyramid = Pyramid(RATE, 1)
+    build(pyramid, version.sources[0])
+    patch = np.zeros((30000, 1), np.float32)
+    patch[20500] = 0.8
+    patched = replace(version, 10000, 40000, ArraySource(patch, RATE, "long")).apply(version)
+    extent = Columns({"quiet": pyramid}).measure(patched, 0, RATE, 48)
+    assert np.flatnonzero(extent.high[:, 0] > 0.5).tolist() == [30]

@@ -43,6 +43,28 @@ class Mended(NamedTuple):
         return Edit(title, (self.change,), self.mends, self.parts)
 
 
+def together(version: Version, mended: Sequence[Mended]) -> Mended:
+    """Return several things that were made of one version, at places apart and in order of time, as one.
+
+    Raises
+    ------
+    ValueError
+        If their spans overlap, or do not ascend.
+    """
+    starts = np.concatenate([one.change.starts for one in mended])
+    stops = np.concatenate([one.change.stops for one in mended])
+    runs_ = [list(one.change.inserted.run(row).pieces()) for one in mended for row in range(len(one.change))]
+    change = Change.of(version, starts, stops, Runs.of(runs_))
+    offsets = np.cumsum([0, *(len(one.change) for one in mended)]).tolist()
+    return Mended(
+        change.apply(version),
+        change,
+        tuple(mend for one in mended for mend in one.mends),
+        tuple((low + at, high + at) for one, at in zip(mended, offsets, strict=False) for low, high in one.parts),
+        max(one.peak for one in mended),
+    )
+
+
 class _Patch(NamedTuple):
     starts: Integers
     stops: Integers

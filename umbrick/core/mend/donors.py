@@ -51,7 +51,7 @@ def donors(source: Source, start: int, stop: int, channels: list[int], count: in
     powers = np.zeros(places)
     for template, shift in ((left, 0), (right, before + length)):
         if len(template):
-            products += _correlated(sound, template)[shift : shift + places]
+            products += correlated(sound, template)[shift : shift + places]
             power = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
             powers += (power[len(template) :] - power[: -len(template)])[shift : shift + places]
     norm = np.sqrt(np.maximum(powers, 0) * ((left**2).sum() + (right**2).sum()))
@@ -75,6 +75,6 @@ def _apart(likeness: Wave, products: Wave, powers: Wave, first: int, apart: int,
     return found
 
 
-def _correlated(sound: Wave, template: Wave) -> Wave:
+def correlated(sound: Wave, template: Wave) -> Wave:
     """Return the sum over channels of the correlation of a template with every place of a sound."""
     return np.asarray(fftconvolve(sound, template[::-1], "valid", axes=0).sum(axis=1))

@@ -127,7 +127,7 @@ def seams(
     """
     own = OwnJumps(source, start, stop)
     if search <= 0:
-        return [_seam(source, start, stop, fade, shape, own, 0.0)]
+        return [measured(source, start, stop, fade, shape, own)]
     on = list(channels) if channels is not None else list(range(source.channels))
     context = round(_CONTEXT_SECONDS * source.rate)
     left_start = max(0, start - search - context)
@@ -141,9 +141,9 @@ def seams(
         costs += _SLIGHT * ((start - outs)[:, np.newaxis] + (intos - stop)) / search
         rough += zip(costs.ravel().tolist(), np.repeat(outs, len(intos)).tolist(), intos.tolist() * len(outs),
                      strict=True)  # fmt: skip
-    found = [_seam(source, out, into, fade, shape, own, cost) for cost, out, into in sorted(rough)[:_MEASURED]]
+    found = [measured(source, out, into, fade, shape, own, cost) for cost, out, into in sorted(rough)[:_MEASURED]]
     if not found:
-        return [_seam(source, start, stop, fade, shape, own, 0.0)]
+        return [measured(source, start, stop, fade, shape, own)]
     found.sort(key=lambda seam: (-round(10 * seam.reading.score), seam.cost))
     apart = _APART_SECONDS * source.rate
     chosen: list[Seam] = []
@@ -153,7 +153,8 @@ def seams(
     return chosen[:count]
 
 
-def _seam(source: Source, out: int, into: int, fade: int, shape: str, own: OwnJumps, cost: float) -> Seam:
+def measured(source: Source, out: int, into: int, fade: int, shape: str, own: OwnJumps, cost: float = 0.0) -> Seam:
+    """Return a cut with its crossfade, whose shape is chosen if it is ``auto``, and how it measures."""
     before, after = fade_reach(source.frames, out, into, fade)
     outgoing = source.read_exact(out - before, out + after)
     incoming = source.read_exact(into - before, into + after)

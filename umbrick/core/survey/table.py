@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding
+from umbrick.core.timeline.positions import map_spans
+from umbrick.core.timeline.version import Version
 
 Integers = npt.NDArray[np.int64]
 Mask = npt.NDArray[np.bool_]
@@ -60,6 +62,19 @@ class FindingTable:
             names,
             kinds[order],
             int((stops - starts).max()) if ordered else 0,
+        )
+
+    def moved(self, origin_version: Version, target: Version) -> FindingTable:
+        """Return the table with every finding where its sound is in another version; those without sound are left out.
+
+        Both versions descend from one original.
+        """
+        ends = np.stack([self.starts, self.stops], axis=1)
+        spans = map_spans(origin_version, target, ends)
+        return FindingTable.of(
+            finding if (finding.start, finding.stop) == span else replace(finding, start=span[0], stop=span[1])
+            for finding, span in zip(self.findings, spans, strict=True)
+            if span[0] < span[1]
         )
 
     def passing(self, sensitivity: Mapping[str, float]) -> Mask:

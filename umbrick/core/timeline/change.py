@@ -59,6 +59,11 @@ class Change:
         """How many frames longer the version becomes."""
         return int(self.inserted.lengths.sum() - self.removed.lengths.sum())
 
+    @property
+    def moves(self) -> bool:
+        """Whether anything after one of the spans comes earlier or later."""
+        return bool((self.inserted.frames != self.removed.frames).any())
+
     def inverse(self) -> Change:
         """Return the change that takes this one back."""
         grown = self.inserted.frames - self.removed.frames

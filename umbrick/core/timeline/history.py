@@ -78,6 +78,11 @@ class Edit:
         """How many frames longer the recording becomes."""
         return sum(change.time_shift for change in self.changes)
 
+    @property
+    def moves(self) -> bool:
+        """Whether anything comes earlier or later."""
+        return any(change.moves for change in self.changes)
+
 
 @dataclass(frozen=True, slots=True)
 class Entry:
@@ -114,6 +119,7 @@ class History:
     _notes: dict[str, str] = field(init=False, default_factory=dict)
     _lines: list[Entry] = field(init=False, default_factory=list)
     _acting: int = field(init=False, default=0)
+    _moving: int = field(init=False, default=0)
     _now: int = field(init=False, default=0)
     _made: int = field(init=False, default=0)
     _versions: OrderedDict[int, Version] = field(init=False, default_factory=OrderedDict)
@@ -145,6 +151,7 @@ class History:
         while history._now > now:
             history._now -= 1
             history._turn_back(history._now)
+            history._moving -= history._edits[history._now].moves
         history._versions = OrderedDict({now: history.version_at(now)})
         return history
 
@@ -206,6 +213,11 @@ class History:
         return self.current.frames - self.original.frames
 
     @property
+    def is_in_place(self) -> bool:
+        """Whether every frame is where it was in the original: no edit that acts moves anything."""
+        return self._moving == 0
+
+    @property
     def undo_title(self) -> str | None:
         """What undo would take back, or None."""
         return self._edits[self._now - 1].title if self._now else None
@@ -255,6 +267,7 @@ class History:
         version = self.version_at(self._now - 1)
         self._now -= 1
         self._turn_back(self._now)
+        self._moving -= self._edits[self._now].moves
         self._keep(self._now, version)
         return self._edits[self._now]
 
@@ -265,6 +278,7 @@ class History:
         version = self.version_at(self._now + 1)
         self._now += 1
         self._turn(self._turns[self._now - 1], self._edits[self._now - 1].marks)
+        self._moving += self._edits[self._now - 1].moves
         self._keep(self._now, version)
         return self._edits[self._now - 1]
 
@@ -287,6 +301,7 @@ class History:
         self._edits.append(edit)
         self._turns.append(turns)
         self._turn(turns, edit.marks)
+        self._moving += edit.moves
 
     def _turns_for(self, edit: Edit) -> Iterable[Turn]:
         for mend_id in edit.lifted:

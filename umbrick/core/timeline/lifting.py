@@ -107,6 +107,18 @@ def lift_off(history: History, mend_ids: Iterable[str]) -> Edit:
     return Edit(_title("lift off", entries), _taken_back(history, acting) if acting else (), lifted=_ids(entries))
 
 
+def without(history: History, mend_ids: Iterable[str]) -> Version:
+    """Return the current version as it would be without some mends.
+
+    Raises
+    ------
+    StandsOnError
+        If later mends that are not among them stand on one of them.
+    """
+    entries = _on(history, mend_ids)
+    return changes.applied(history.current, _taken_back(history, entries) if entries else ())
+
+
 def made_again(history: History, mend_id: str, rebuild: Callable[[Version], Rebuilt]) -> Edit:
     """Return the edit that does a mend again, with other settings, on the recording as it is without it.
 

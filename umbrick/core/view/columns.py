@@ -8,12 +8,14 @@ from collections import OrderedDict
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.sound.pyramid import BUCKET, Extent, Pyramid
+from umbrick.core.sound.pyramid import BUCKET, Extent, Pyramid, build
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.difference import changed_spans
 from umbrick.core.timeline.version import Version
 
 _RAW_FRAMES_PER_COLUMN = BUCKET
+_LONGEST_BUCKET = 4 * BUCKET
+_PATCHES_HELD = 256
 _HELD = 6
 """Results kept: of the strips at their present widths."""
 
@@ -35,6 +37,7 @@ class Columns:
 
     def __init__(self, pyramids: dict[str, Pyramid]) -> None:
         self._pyramids = pyramids
+        self._patches: dict[str, Pyramid] = {}
         self._edges: dict[tuple[str, int, int], Extent] = {}
         self._held: OrderedDict[tuple[int, int, int], tuple[Version, Extent]] = OrderedDict()
 
@@ -97,7 +100,7 @@ class Columns:
         self, accumulator: _Accumulator, version: Version, begin: int, end: int, frames_per_column: float
     ) -> None:
         for piece, at in version.pieces(begin, end):
-            pyramid = self._pyramids.get(piece.source.key)
+            pyramid = self._pyramids.get(piece.source.key) or self._patch(piece.source)
             if frames_per_column < _RAW_FRAMES_PER_COLUMN:
                 length = min(piece.length, piece.source.available - piece.start)
                 if length > 0:
@@ -109,6 +112,19 @@ class Columns:
             else:
                 self._add(accumulator, at - piece.start, pyramid, piece.source, piece.start, piece.start + piece.length,
                           int(frames_per_column))  # fmt: skip
+
+    def _patch(self, source: Source) -> Pyramid | None:
+        """Return the pyramid of a long patch, made when it is first drawn; a short one has none, and is one bucket."""
+        if source.frames <= _LONGEST_BUCKET:
+            return None
+        pyramid = self._patches.get(source.key)
+        if pyramid is None:
+            pyramid = Pyramid(source.frames, source.channels)
+            build(pyramid, source)
+            self._patches[source.key] = pyramid
+            while len(self._patches) > _PATCHES_HELD:
+                self._patches.pop(next(iter(self._patches)), None)
+        return pyramid
 
     @staticmethod
     def _line(version: Version, start: int, stop: int, count: int) -> Extent:

@@ -126,6 +126,15 @@ class Bench(QObject):
             work.selection = (first, last) if last > first else None
             self.place_changed.emit()
 
+    def select_channels(self, channels: tuple[int, ...]) -> None:
+        """Have the selection mean just these channels."""
+        if self.work:
+            self.work.selected_channels = channels
+            if len(channels) == 1:
+                self.work.channel = channels[0]
+            self.place_changed.emit()
+            self.view_changed.emit()
+
     def set_channel(self, channel: int) -> None:
         """Show another channel in the Loupe."""
         if self.work and 0 <= channel < self.work.channels:
@@ -146,6 +155,7 @@ class Bench(QObject):
             return
         work.focus = finding
         if finding is not None:
+            work.selection = None
             self.look_at(finding.start, finding.stop, finding.channels[0])
         self.focus_changed.emit()
 
@@ -202,6 +212,7 @@ class Bench(QObject):
     def tell_edited(self, work: Work) -> None:
         """Let the widgets know that a recording was edited."""
         self.measure_peak(work)
+        work.follow_focus()
         if work is self.work:
             self.version_changed.emit()
             self.findings_changed.emit()

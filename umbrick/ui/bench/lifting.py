@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
-from umbrick.core.errors import UmbrickError
+from umbrick.core.errors import ParameterError, UmbrickError
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS, method_named
@@ -94,9 +94,24 @@ class Lifting(QObject):
         entries = self.entries()
         if len(entries) != 1:
             return "Choose one mend in the ledger (F6)."
-        if entries[0].mend.method not in METHODS:
-            return "A restored original has no settings." if entries[0].mend.method == RESTORE else "Unknown method."
+        mend = entries[0].mend
+        if mend.method not in METHODS:
+            return "A restored original has no settings." if mend.method == RESTORE else "Unknown method."
+        try:
+            method_named(mend.method).checked(mend.parameters)
+        except ParameterError:
+            return "This was done by hand: lift it off and do it again, or draw over it."
         return "A mend is being computed again." if self.job else ""
+
+    def reason_not_to_reopen(self) -> str:
+        """Return why no seam can be laid on the desk again, or nothing."""
+        entries = self.entries()
+        if len(entries) != 1 or entries[0].mend.method != "splice":
+            return "Choose one splice in the ledger (F6)."
+        mend = entries[0].mend
+        if mend.parameters.get("time") == "keep" or mend.parameters.get("seam") == "loop":
+            return "This one has no cut to slide: E changes its settings."
+        return "" if entries[0].is_on else "It is switched off: X switches it on."
 
     def make_again(self, settings: dict[str, Any]) -> None:
         """Compute the chosen mend again with other settings, in the background; other edits wait meanwhile."""

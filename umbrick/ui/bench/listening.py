@@ -2,26 +2,32 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QElapsedTimer, QObject, QTimer, Signal
 
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.measure.matching import matching_trims_db
+from umbrick.core.mend.applying import apply_method
+from umbrick.core.mend.registry import method_named
+from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Engine, Hearing, Programme
 from umbrick.playback.meter import Reading
-from umbrick.playback.output import Output
+from umbrick.playback.output import Choice, Output, output_for
+from umbrick.playback.pace import Pace
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.trying import Trial, Trying
 from umbrick.ui.bench.work import Work
 
 _TICK_MS = 30
-_LEAD_SECONDS = 0.5
+_KEY_SCRUB_MS = 12
+_KEY_SCRUB_SPEED, _KEY_CRAWL_SPEED = 0.5, 0.1
 _MATCH_SECONDS = 15.0
 
 
 class Listening(QObject):
-    """Plays before, after or the residue of the current recording, with the chosen candidate in it."""
+    """Plays before, after or the residue of the current recording, with what is tried or the chosen candidate in it."""
 
     changed = Signal()
     """Playing, loop, what is heard, or the output has changed."""
@@ -29,10 +35,17 @@ class Listening(QObject):
     """While playing: the frame that is heard, and the meters' :class:`Reading`."""
     _fault = Signal(str)
 
-    def __init__(self, bench: Bench, mending: Mending, output: Output) -> None:
+    def __init__(self, bench: Bench, mending: Mending, trying: Trying, output: Output) -> None:
         super().__init__(bench)
         self._bench = bench
         self._mending = mending
+        self._trying = trying
+        self.leads_ms = 500, 500
+        """How much is played before and after what a loop goes round."""
+        self.leads_selection = False
+        """Whether that holds for selections too, and not just for findings and seams."""
+        self._skip: Trial | None = None
+        self._after: Version | None = None
         self._fault.connect(self._faulted)
         self.engine = Engine(output, on_fault=self._fault.emit)
         self.hearing = Hearing.AFTER
@@ -47,11 +60,26 @@ class Listening(QObject):
         bench.version_changed.connect(self.reload)
         bench.place_changed.connect(self._follow_loop)
         mending.offers_changed.connect(self.reload)
+        trying.changed.connect(self.reload)
+        self._key_scrub = QTimer(self, interval=_KEY_SCRUB_MS)
+        self._key_scrub.timeout.connect(self._scrub_on)
+        self._scrubbed_from, self._scrub_speed = 0.0, 0.0
+        self._scrub_clock = QElapsedTimer()
 
     @property
     def is_playing(self) -> bool:
-        """Whether sound is coming."""
+        """Whether sound is coming, other than under the hand."""
         return self.engine.is_playing
+
+    @property
+    def is_scrubbing(self) -> bool:
+        """Whether the sound follows the hand."""
+        return self.engine.is_scrubbing
+
+    @property
+    def is_sounding(self) -> bool:
+        """Whether sound is coming."""
+        return self.is_playing or self.is_scrubbing
 
     @property
     def reading(self) -> Reading:
@@ -70,12 +98,43 @@ class Listening(QObject):
         work = self._bench.work
         if work is None:
             return
+        self._skip = None
         loop = self._loop()
         start = loop[0] if loop else (work.selection[0] if work.selection else work.cursor)
-        if start >= work.frames:
-            start = 0
+        self._play(work, start, loop)
+
+    def play_from(self, frame: int) -> None:
+        """Play from a frame on, whatever is selected."""
+        if work := self._bench.work:
+            self._skip = None
+            self._play(work, frame, None)
+
+    def play_skipping(self) -> None:
+        """Play what is around the selection without it, as it would sound if it were spliced out."""
+        work = self._bench.work
+        place = work.place() if work else None
+        if work is None or place is None:
+            return
+        base = work.version
+        job = self._bench.jobs.start(
+            "trying a splice",
+            lambda _: apply_method(base, method_named("splice"), {}, [place]),
+            lambda mended: self._play_skip(work, Trial.of(base, mended, shows=False), mended.mends[0].start),
+        )
+        job.failed.connect(self._bench.failed)
+
+    def _play_skip(self, work: Work, trial: Trial, seam: int) -> None:
+        if work is not self._bench.work or trial.base is not work.version:
+            return
+        self._skip = trial
+        before, after = (round(ms * work.rate / 1000) for ms in self.leads_ms)
+        loop = (max(0, seam - before), min(trial.version.frames, seam + after))
+        self._play(work, loop[0], loop if self.loops else None)
+
+    def _play(self, work: Work, start: int, loop: tuple[int, int] | None) -> None:
         self.reload()
-        self.engine.play(start, loop)
+        limit = self._after.frames if self._after else work.frames
+        self.engine.play(0 if start >= limit else start, loop)
         self._timer.start()
         self.changed.emit()
 
@@ -83,6 +142,71 @@ class Listening(QObject):
         """Stop."""
         self.engine.stop()
         self.changed.emit()
+
+    # Under the hand.
+
+    def scrub(self, frame: float) -> None:
+        """Have the sound follow the hand, which is at a frame of the version that is worked on."""
+        work = self._bench.work
+        if work is None:
+            return
+        if not self.is_scrubbing:
+            self._skip = None
+            self.reload()
+        self.engine.scrub(self._heard_frame(work, frame))
+        self._timer.start()
+
+    def end_scrub(self) -> None:
+        """Let go: the cursor stays where the sound was."""
+        if self.is_scrubbing and self._bench.work:
+            self._bench.set_cursor(self._worked_frame(self._bench.work, self.engine.position))
+        self._key_scrub.stop()
+        self.engine.end_scrub()
+        self.changed.emit()
+
+    def scrub_by_key(self, direction: int, crawls: bool) -> None:
+        """Scrub forward (1) or backward (−1) from the cursor for as long as a key is held."""
+        work = self._bench.work
+        if work is None or self._key_scrub.isActive():
+            return
+        self._scrubbed_from = work.cursor
+        self._scrub_speed = direction * (_KEY_CRAWL_SPEED if crawls else _KEY_SCRUB_SPEED) * work.rate
+        self._scrub_clock.start()
+        self._key_scrub.start()
+        self._scrub_on()
+
+    def _scrub_on(self) -> None:
+        self.scrub(self._scrubbed_from + self._scrub_speed * self._scrub_clock.nsecsElapsed() / 1e9)
+
+    # How it is played.
+
+    def set_speed(self, speed: float) -> None:
+        """Play at another speed, or at full speed if it is that one already."""
+        pace = self.engine.pace
+        self.engine.set_pace(Pace(1.0 if pace.speed == speed else speed, pace.keeps_pitch))
+        self.changed.emit()
+
+    def set_keeps_pitch(self, keeps: bool) -> None:
+        """Have slow playing keep the pitch, or let it fall."""
+        self.engine.set_pace(Pace(self.engine.pace.speed, keeps))
+        self.changed.emit()
+
+    def set_leads(self, before_ms: int, after_ms: int, leads_selection: bool) -> None:
+        """Set how much is played before and after what a loop goes round."""
+        self.leads_ms, self.leads_selection = (before_ms, after_ms), leads_selection
+        self._follow_loop()
+        self.changed.emit()
+
+    def use_output(self, choice: Choice) -> None:
+        """Play into another output."""
+        job = self._bench.jobs.start("opening the sound output", lambda _: output_for(choice), self._use)
+        job.failed.connect(self._bench.failed)
+
+    def _use(self, found: tuple[Output, str]) -> None:
+        output, note = found
+        self.engine.use(output)
+        self._bench.said.emit(note or f"Sound goes to {output.name}.")
+        QTimer.singleShot(2 * _TICK_MS, self.changed.emit)
 
     def set_loops(self, loops: bool) -> None:
         """Play the selection, or the surroundings of the finding in focus, round and round; or not."""
@@ -118,13 +242,21 @@ class Listening(QObject):
         work = self._bench.work
         if work is None:
             return
-        offer = self._mending.offer_in(work)
-        after = offer.mended.version if offer else work.version
+        offer, trial = self._mending.offer_in(work), self._trying.trial_in(work)
+        if self._skip is not None and self._skip.base is not work.version:
+            self._skip = None
+        trial = self._skip or trial
+        after, peak = work.version, work.peak
+        if trial is not None:
+            after, peak = trial.version, max(peak, trial.peak)
+        elif offer is not None:
+            after, peak = offer.mended.version, max(peak, offer.mended.peak)
         if self.matches_loudness:
             self._match(work, after)
-        peak = max(work.peak, offer.mended.peak) if offer else work.peak
+        self._after = after
         gain_db = fitting_gain_db(peak)
-        self.engine.load(Programme(work.history.original, after, self.hearing, self._loop(), gain_db, self._trims))
+        loop = self.engine.loop if self._skip else self._loop()
+        self.engine.load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims))
 
     def close(self) -> None:
         """Stop for good."""
@@ -135,19 +267,36 @@ class Listening(QObject):
         work = self._bench.work
         if work is None or not self.loops:
             return None
-        if work.selection:
+        before, after = (round(ms * work.rate / 1000) for ms in self.leads_ms)
+        trial = self._trying.trial_in(work)
+        if trial is not None and trial.seam is not None:
+            return max(0, trial.seam[0] - before), min(trial.version.frames, trial.seam[1] + after)
+        if work.selection and not self.leads_selection:
             return work.selection
-        if work.focus:
-            lead = round(_LEAD_SECONDS * work.rate)
-            return max(0, work.focus.start - lead), min(work.frames, work.focus.stop + lead)
-        return 0, work.frames
+        span = work.selection or ((work.focus.start, work.focus.stop) if work.focus else None)
+        if span is None:
+            return 0, work.frames
+        return max(0, span[0] - before), min(work.frames, span[1] + after)
+
+    def _heard_frame(self, work: Work, frame: float) -> float:
+        """Return where a frame of the version that is worked on is in the one that is played."""
+        if self._after is None or self._after is work.version:
+            return frame
+        return map_position(work.version, self._after, min(max(0, round(frame)), work.frames))
+
+    def _worked_frame(self, work: Work, frame: int) -> int:
+        """Return where a frame of the version that is played is in the one that is worked on."""
+        if self._after is None or self._after is work.version:
+            return frame
+        return map_position(self._after, work.version, min(max(0, frame), self._after.frames))
 
     def _follow_loop(self) -> None:
-        if self.loops:
+        if self.loops and self._skip is None:
             self.engine.set_loop(self._loop())
 
     def _recording_changed(self) -> None:
         self.engine.stop()
+        self._skip = None
         self._trims, self._matched_for = (), None
         self.reload()
         self.changed.emit()
@@ -173,8 +322,10 @@ class Listening(QObject):
             self.reload()
 
     def _tick(self) -> None:
-        self.ticked.emit(self.engine.position, self.engine.reading)
-        if not self.engine.is_playing:
+        work = self._bench.work
+        position = self.engine.position
+        self.ticked.emit(self._worked_frame(work, position) if work else position, self.engine.reading)
+        if not self.is_sounding:
             self._timer.stop()
             self.changed.emit()
 

@@ -150,7 +150,7 @@ def _loaded(recording: Recording, shelf: Shelf) -> Loaded:
     restored = shelf.history(source)
     lost = [restored.lost]
     try:
-        surveyed = shelf.survey(restored.history.current.frames)
+        surveyed = shelf.survey(source.frames)
     except DamagedCasebookError as error:
         surveyed = None
         lost.append(f"The survey could not be read ({error}) and must be made again.")

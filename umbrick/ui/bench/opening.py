@@ -238,7 +238,7 @@ def _prepared(loaded: Loaded | Astray) -> Ready | Astray:
     work.saved = reference.saved or work.saved
     work.sensitivity = dict(reference.sensitivity)
     if loaded.surveyed:
-        work.survey, work.survey_count, work.table = loaded.surveyed
+        work.survey, work.survey_count, work.found = loaded.surveyed
     show_view(work, reference.view)
     work.listing()
     provenance_shares(work.version, work.history.original)

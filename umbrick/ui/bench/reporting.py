@@ -47,7 +47,7 @@ class Reporting(Task):
 
 def facts_of_work(work: Work, job: Job) -> Facts:
     """Return what is known of a recording on the bench."""
-    surveyed = Surveyed(work.survey, work.survey_count, work.table) if work.survey else None
+    surveyed = Surveyed(work.survey, work.survey_count, work.found) if work.survey else None
     sha256 = work.shelf.reference().sha256 or sha256_of(work.recording.path, job.is_cancelled)
     return facts_of(
         str(work.home),

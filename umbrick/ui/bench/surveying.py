@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import CancelledError
 from umbrick.core.survey.registry import KINDS
@@ -23,18 +25,25 @@ class Surveying(Task):
             return
         work.survey_count += 1
         kinds = list(KINDS.values())
-        surveyor = Surveyor(work.version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.")
+        version, original = work.version, work.history.original
+        in_place = work.history.is_in_place
+        surveyor = Surveyor(version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.")
 
         def survey(job: Job) -> tuple[Survey, FindingTable]:
+            def placed(found: Survey) -> tuple[Survey, FindingTable]:
+                if not in_place:
+                    found = replace(found, table=found.table.moved(version, original))
+                return found, work.merged(found)
+
             def came(found: Survey) -> None:
-                job.came.emit((found, work.merged(found)))
+                job.came.emit(placed(found))
 
             try:
                 found = surveyor.run(job.report, job.is_cancelled, came)
             except CancelledError:
                 came(surveyor.so_far())
                 raise
-            return found, work.merged(found)
+            return placed(found)
 
         job = self._run(
             "survey", survey, lambda result: self._finished(work, result), "", lambda result: self._take(work, result)
@@ -45,12 +54,12 @@ class Surveying(Task):
         """Write the survey to the casebook, behind the work."""
         if work.survey is None:
             return
-        surveyed = Surveyed(work.survey, work.survey_count, work.table)
+        surveyed = Surveyed(work.survey, work.survey_count, work.found)
         job = self._bench.jobs.start("keeping the survey", lambda _: work.shelf.write_survey(surveyed), lambda _: None)
         job.failed.connect(self._bench.failed)
 
     def _take(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
-        work.survey, work.table = found
+        work.survey, work.found = found
         if work is self._bench.work:
             self._bench.findings_changed.emit()
 

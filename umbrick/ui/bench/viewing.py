@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.core.timeline.positions import map_position, map_positions
 from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.selecting import Selecting
+from umbrick.ui.bench.trying import Trying
 from umbrick.ui.bench.work import Work
 
 
@@ -32,46 +37,85 @@ class Viewing(QObject):
     playhead_moved = Signal()
     pointed = Signal(object)
 
-    def __init__(self, bench: Bench, mending: Mending, listening: Listening, marking: Marking) -> None:
+    def __init__(
+        self,
+        bench: Bench,
+        mending: Mending,
+        trying: Trying,
+        listening: Listening,
+        marking: Marking,
+        selecting: Selecting,
+    ) -> None:
         super().__init__(bench)
         self.bench = bench
         self.mending = mending
+        self.trying = trying
         self.marking = marking
-        self._listening = listening
+        self.selecting = selecting
+        self.listening = listening
         self.playhead: int | None = None
+        self.pointer: int | None = None
+        """The frame under the pointer, while it is over a strip."""
         self.follows = True
         mending.offers_changed.connect(self.shown_changed)
+        trying.changed.connect(self.shown_changed)
+        selecting.changed.connect(self.shown_changed)
         marking.changed.connect(self.shown_changed)
         listening.changed.connect(self._listening_changed)
         listening.ticked.connect(self._ticked)
 
     def shown_version(self, work: Work) -> Version:
-        """Return the version to be drawn: the one that is heard, with the chosen candidate in it."""
-        if self._listening.hearing is Hearing.BEFORE:
+        """Return the version to be drawn: the one that is heard, with what is tried or the chosen candidate in it."""
+        if self.listening.hearing is Hearing.BEFORE:
             return work.history.original
+        trial = self.trying.trial_in(work)
+        if trial is not None and trial.shows:
+            return trial.version
         offer = self.mending.offer_in(work)
         return offer.mended.version if offer else work.version
 
     def shown_top(self, work: Work) -> float:
         """Return the amplitude at the strips' upper edge: full scale with a little room, more where peaks pass it."""
-        offer = self.mending.offer_in(work)
-        return 1.08 * max(1.0, work.peak, offer.mended.peak if offer else 0.0)
+        offer, trial = self.mending.offer_in(work), self.trying.trial_in(work)
+        tried = max(offer.mended.peak if offer else 0.0, trial.peak if trial and trial.shows else 0.0)
+        return 1.08 * max(1.0, work.peak, tried)
+
+    def shown_frames(self, work: Work, frames: Any) -> Any:
+        """Return where frames of the version that is worked on are in the one that is shown."""
+        shown = self.shown_version(work)
+        if shown is work.version or work.history.is_in_place:
+            return frames
+        whole = np.clip(np.floor(frames), 0, work.frames).astype(np.int64)
+        mapped = map_positions(work.version, shown, np.atleast_1d(whole)) + np.atleast_1d(frames - whole)
+        return mapped if np.ndim(frames) else float(mapped[0])
+
+    def worked_frame(self, work: Work, frame: float) -> float:
+        """Return where a frame of the shown version is in the one that is worked on."""
+        shown = self.shown_version(work)
+        if shown is work.version or work.history.is_in_place:
+            return frame
+        whole = int(min(max(0, frame), shown.frames))
+        return map_position(shown, work.version, whole) + frame - whole
 
     def point(self, place: Pointed | None) -> None:
         """Tell what is under the pointer."""
+        self.pointer = place.frame if place else None
         self.pointed.emit(place)
 
     def _listening_changed(self) -> None:
-        if not self._listening.is_playing:
+        if not self.listening.is_sounding:
             self.playhead = None
             self.playhead_moved.emit()
         self.shown_changed.emit()
 
     def _ticked(self, position: int, _: object) -> None:
         work = self.bench.work
-        if work is None or not self._listening.is_playing:
+        if work is None or not self.listening.is_sounding:
             return
         self.playhead = position
+        if self.listening.is_scrubbing:
+            self.playhead_moved.emit()
+            return
         passage = work.passage
         if self.follows and not passage.start <= position < passage.stop:
             self.bench.set_passage(passage.scrolled(position - passage.start - 0.05 * passage.length, work.frames))

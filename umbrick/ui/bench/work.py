@@ -10,6 +10,7 @@ import numpy as np
 from umbrick.casebook.locating import stat_of
 from umbrick.casebook.shelf import Shelf
 from umbrick.core.measure.headroom import fitting_gain_db
+from umbrick.core.mend.place import Place
 from umbrick.core.sound.pyramid import Extent, Pyramid
 from umbrick.core.sound.recording import Recording
 from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding, State
@@ -52,11 +53,14 @@ class Work:
     """A first coarse picture, drawn where the pyramid has not come to yet."""
     survey: Survey | None = None
     survey_count: int = 0
-    table: FindingTable = field(default_factory=lambda: FindingTable.of(()))
+    found: FindingTable = field(default_factory=lambda: FindingTable.of(()))
+    """Every finding that is listed, in frames of the original."""
     sensitivity: dict[str, float] = field(default_factory=dict)
     focus: Finding | None = None
     cursor: int = 0
     selection: tuple[int, int] | None = None
+    selected_channels: tuple[int, ...] = field(init=False)
+    """The channels that the selection means."""
     channel: int = 0
     """The channel the Loupe shows."""
     passage: Window = field(init=False)
@@ -65,6 +69,7 @@ class Work:
     """Key of the version that a file holds."""
     peaks: dict[str, float] = field(default_factory=dict)
     """The highest sample of versions, by their keys."""
+    _placed: tuple[FindingTable, Version, FindingTable] | None = None
     _decisions: Decisions | None = None
     _listing: tuple[tuple[object, ...], Listing] | None = None
     _measures: tuple[tuple[object, ...], Measures] | None = None
@@ -72,6 +77,7 @@ class Work:
     def __post_init__(self) -> None:
         self.columns = Columns({self.recording.source.key: self.pyramid})
         self.home = self.recording.path
+        self.selected_channels = tuple(range(self.channels))
         self.home_stamp = stat_of(self.home)
         frames = self.frames
         self.passage = Window(0, min(frames, PASSAGE_SECONDS * self.rate)).within(frames)
@@ -104,9 +110,31 @@ class Work:
         return self.history.current.frames
 
     @property
+    def table(self) -> FindingTable:
+        """Every finding where it is in the version that is worked on; those whose sound is gone are left out."""
+        if self.history.is_in_place:
+            return self.found
+        version = self.version
+        if self._placed is None or self._placed[0] is not self.found or self._placed[1] is not version:
+            self._placed = self.found, version, self.found.moved(self.history.original, version)
+        return self._placed[2]
+
+    def follow_focus(self) -> None:
+        """Have the finding in focus be where its sound is now; none if that is gone."""
+        if self.focus is not None:
+            row = self.table.rows.get(self.focus.id)
+            self.focus = None if row is None else self.table.findings[row]
+
+    @property
     def has_unsaved_mends(self) -> bool:
         """Whether there are mends that no file holds yet."""
         return self.version.key != self.saved
+
+    def place(self) -> Place | None:
+        """Return what is to be worked on: the selection on its channels, else the finding in focus, or None."""
+        if self.selection:
+            return Place(*self.selection, self.selected_channels)
+        return Place.of(self.focus) if self.focus else None
 
     def listing(self) -> Listing:
         """Return the findings as listed now; the same object until something about them changes."""
@@ -136,9 +164,13 @@ class Work:
         return self.sensitivity.get(kind, DEFAULT_SENSITIVITY)
 
     def merged(self, survey: Survey) -> FindingTable:
-        """Return the table of a new survey's findings and those already mended or kept, which stay listed as such."""
+        """Return the table of a new survey's findings and those already mended or kept, which stay listed as such.
+
+        The survey's positions, as those returned, are frames of the original.
+        """
         listing = self.listing()
-        decided = [self.table.findings[row] for row in np.flatnonzero(listing.codes).tolist()]
+        names = [listing.table.findings[row].id for row in np.flatnonzero(listing.codes).tolist()]
+        decided = [self.found.findings[self.found.rows[name]] for name in names]
         if not decided:
             return survey.table
         again = {(f.kind, f.start, f.stop, f.channels) for f in decided}

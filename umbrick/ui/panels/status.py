@@ -11,6 +11,7 @@ from umbrick.core.units import amplitude_to_db, format_clock, format_count, form
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.notice import Notice
+from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.timing import debt_explained, debt_of
 from umbrick.ui.bench.viewing import Pointed, Viewing
 from umbrick.ui.own_keys import keep_keys
@@ -26,10 +27,18 @@ def _roughly(seconds: float) -> str:
 class StatusLine(QWidget):
     """One line at the bottom; failures stay, in the colour for faults, until something else is said."""
 
-    def __init__(self, bench: Bench, viewing: Viewing, listening: Listening, ledger_button: QPushButton) -> None:
+    def __init__(
+        self,
+        bench: Bench,
+        viewing: Viewing,
+        listening: Listening,
+        selecting: Selecting,
+        ledger_button: QPushButton,
+    ) -> None:
         super().__init__()
         self._bench = bench
         self._listening = listening
+        self._selecting = selecting
         self.message = QLabel()
         self.message.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
@@ -41,6 +50,11 @@ class StatusLine(QWidget):
         self.place = QLabel()
         self.selection = QLabel()
         self.output = QLabel()
+        self.snap = QPushButton()
+        self.snap.setProperty("role", "plain")
+        self.snap.setToolTip("What edges snap to; click or press Q for the next. Ctrl turns it off while dragging.")
+        self.snap.clicked.connect(selecting.next_snap)
+        keep_keys(self.snap)
         for label in (self.job, self.selection, self.output):
             label.setProperty("role", "faint")
         self.place.setMinimumWidth(250)
@@ -56,7 +70,7 @@ class StatusLine(QWidget):
         layout.addWidget(ledger_button)
         layout.addWidget(self.debt)
         layout.addWidget(self.message, 1)
-        for widget in (self.job, self.progress, self.stop, self.selection, self.place, self.output):
+        for widget in (self.job, self.progress, self.stop, self.selection, self.place, self.snap, self.output):
             layout.addWidget(widget)
         bench.said.connect(lambda text: self.say(text, wrong=False))
         bench.failed.connect(lambda text: self.say(text, wrong=True))
@@ -68,6 +82,7 @@ class StatusLine(QWidget):
         bench.recording_changed.connect(self._refresh)
         viewing.pointed.connect(self._point)
         listening.changed.connect(self._refresh)
+        selecting.changed.connect(self._refresh)
         self._pointed: Pointed | None = None
         self._job_title = ""
         self._job_began = 0.0
@@ -117,6 +132,8 @@ class StatusLine(QWidget):
     def _refresh(self) -> None:
         work = self._bench.work
         self.output.setText(f"sound: {self._listening.engine.output_name}")
+        self.snap.setVisible(work is not None)
+        self.snap.setText(f"snap: {self._selecting.snap.value}")
         if work is None:
             self.place.setText("")
             self.selection.setText("")

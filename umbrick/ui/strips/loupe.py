@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
+from PySide6.QtWidgets import QWidget
 
 from umbrick.core.mend.bounds import runs
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import State
+from umbrick.core.timeline.runs import NO_ORIGIN
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_count, format_db, format_length
 from umbrick.core.view.ticks import sample_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
+from umbrick.ui.bench.drawing import Drawing
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.polyline import polyline
@@ -44,12 +48,24 @@ class _Content(NamedTuple):
 
 
 class LoupeStrip(Strip):
-    """Wheel scrolls, Ctrl+wheel zooms, a drag selects to the sample, a click sets the cursor on one."""
+    """Wheel scrolls, Ctrl+wheel zooms, a drag selects to the sample, a click sets the cursor on one.
+
+    With the pen taken up, a drag draws, a click sets one sample, and Shift draws a straight line.
+    """
 
     title = "Loupe"
 
-    def __init__(self, viewing: Viewing) -> None:
+    def __init__(self, viewing: Viewing, drawing: Drawing, tools: Sequence[QWidget] = ()) -> None:
         super().__init__(viewing)
+        self._drawing = drawing
+        self._tools = tools
+        for tool in tools:
+            tool.setParent(self)
+        self._scale_held: tuple[float, float] | None = None
+        self._pen_down: tuple[int, float] | None = None
+        self._drawn: _Content | None = None
+        """What was drawn last, until the picture of the new version is there."""
+        drawing.changed.connect(self.update)
         self.setMinimumHeight(TITLE_HEIGHT + RULER_HEIGHT + 80)
 
     def window_of(self, work: Work) -> Window:
@@ -78,17 +94,20 @@ class LoupeStrip(Strip):
         first, last = max(0, int(window.start) - 1), min(version.frames, int(np.ceil(window.stop)) + 1)
         per_sample = self.width() / window.length
         oversampling = int(np.clip(np.ceil(per_sample * _POINTS_PER_PIXEL), 1, _MOST_OVERSAMPLING))
-        shown, shown_curve = _with_curve(version, first, last, channel, oversampling)
-        before, before_curve = _with_curve(work.history.original, first, last, channel, oversampling)
+        start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
+        now = version.read(start, stop)[:, channel].astype(np.float64)
+        then = _original_beside(version, work.history.original, start, stop)[:, channel].astype(np.float64)
+        shown, shown_curve = _with_curve(now, first - start, last - start, oversampling)
+        before, before_curve = _with_curve(then, first - start, last - start, oversampling)
         return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
-        self._draw_caption(painter, work)
-        if picture is None or not len(picture.content.shown):
+        content = self._content(work, picture)
+        self._draw_caption(painter, work, content)
+        if content is None or not len(content.shown):
             return
-        content: _Content = picture.content
         rect = self.content_rect()
-        low, high = _scale(content)
+        low, high = self._scale_held or _scale(content)
         self._draw_lines(painter, rect, low, high)
         focus = work.focus
         if focus and content.channel in focus.channels:
@@ -104,6 +123,7 @@ class LoupeStrip(Strip):
         painter.setClipRect(rect)
         self._draw_samples(painter, work, content, rect, low, high)
         painter.setClipping(False)
+        self._draw_tools(painter, work, rect)
         self._draw_ruler(painter, work, rect)
 
     def _spacing(self, work: Work) -> float:
@@ -113,7 +133,28 @@ class LoupeStrip(Strip):
         """Return where a sample's dot is: in the middle of the frame it lasts."""
         return self.x_of(frame + 0.5)
 
-    def _draw_caption(self, painter: QPainter, work: Work) -> None:
+    def _content(self, work: Work, picture: Picture | None) -> _Content | None:
+        """Return what is drawn: the picture, with the stroke in it that is being drawn."""
+        if picture is None:
+            return None
+        content: _Content = picture.content
+        stroke = self._drawing.stroke
+        if stroke is None or stroke.work is not work:
+            return self._drawn if self._drawn is not None and picture.key != self._key(work) else content
+        first, last = content.first - stroke.first, content.first - stroke.first + len(content.shown)
+        if content.channel not in (*stroke.channels, work.channel) or first < 0 or last > len(stroke.samples):
+            return content
+        wave = stroke.samples[:, content.channel]
+        shown, curve = _with_curve(wave, first, last, content.oversampling)
+        self._drawn = content._replace(shown=shown, shown_curve=curve)
+        return self._drawn
+
+    def _take(self, key: Any, content: Any) -> None:
+        super()._take(key, content)
+        if self._drawing.stroke is None:
+            self._drawn = None
+
+    def _draw_caption(self, painter: QPainter, work: Work, content: _Content | None) -> None:
         painter.setFont(themes.font(11))
         painter.setPen(self._theme.color("faint"))
         count = round(work.loupe.length)
@@ -121,7 +162,23 @@ class LoupeStrip(Strip):
         text = f"{format_count(count, 'sample')} · {format_length(count, work.rate)} · {where}"
         if work.channels > 1:
             text += f" · {channel_name(work.channel, work.channels)}"
-        painter.drawText(QRectF(70, 0, self.width() - 80, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, text)
+        if content is not None and len(content.shown_curve):
+            peak = amplitude_to_db(float(np.abs(content.shown_curve).max()))
+            text += f" · true peak {format_db(peak, 'dBTP')}"
+        if self._drawing.is_on and (reason := self._drawing.reason_against()):
+            painter.setPen(self._theme.color("wrong"))
+            text = reason
+        room = self.width() - 80 - sum(tool.width() + 4 for tool in self._tools)
+        painter.drawText(QRectF(70, 0, room, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, text)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the tools at the right of the title."""
+        super().resizeEvent(event)
+        right = self.width() - 4
+        for tool in reversed(self._tools):
+            tool.adjustSize()
+            tool.setGeometry(right - tool.width(), 1, tool.width(), TITLE_HEIGHT - 1)
+            right -= tool.width() + 4
 
     @staticmethod
     def _y(value: Any, rect: QRectF, low: float, high: float) -> Any:
@@ -141,7 +198,7 @@ class LoupeStrip(Strip):
     ) -> None:
         spacing = self._spacing(work)
         frames = content.first + np.arange(len(content.shown))
-        x = (frames + 0.5 - work.loupe.start) * spacing
+        x = (frames + 0.5 - self.shown_window(work).start) * spacing
         curve_x = x[0] + np.arange(len(content.shown_curve)) * spacing / content.oversampling
         changed = content.shown != content.before
         y = self._y(content.shown, rect, low, high)
@@ -174,7 +231,7 @@ class LoupeStrip(Strip):
     ) -> None:
         radius = 2.0 if self._spacing(work) < 8 else 3.0
         paper, wrong = self._theme.color("paper"), self._theme.color("wrong")
-        damaged = _damaged(work, content, frames)
+        damaged = self._damaged(work, content, frames)
         for index in range(len(x)):
             if damaged[index] or changed[index]:
                 painter.setPen(QPen(wrong if damaged[index] else self._theme.color("ghost"), 1))
@@ -215,34 +272,114 @@ class LoupeStrip(Strip):
     def _clicked(self, frame: float) -> None:
         self._bench.set_cursor(int(frame), follow=False)
 
-    def _selected_frame(self, x: float, anchor: float) -> float:
+    def _selected_frame(self, x: float, anchor: float, event: QMouseEvent) -> float:
         """Select whole samples: the one the drag began in and the one under the pointer both count."""
         frame = int(self.frame_at(min(max(0.0, x), self.width() - 1)))
-        return frame + 1 if frame >= anchor else frame
+        return self._snapped(frame + 1 if frame >= anchor else frame, event)
+
+    # The pen.
+
+    def value_at(self, y: float) -> float:
+        """Return the sample value at a height."""
+        rect = self.content_rect()
+        low, high = self._bounds()
+        return low + (rect.bottom() - y) * (high - low) / rect.height()
+
+    def y_of(self, value: float) -> float:
+        """Return the height of a sample value: the inverse of :meth:`value_at`."""
+        return float(self._y(value, self.content_rect(), *self._bounds()))
+
+    def value_of_a_pixel(self) -> float:
+        """Return by how much two values differ that are a pixel apart."""
+        low, high = self._bounds()
+        return (high - low) / self.content_rect().height()
+
+    def _bounds(self) -> tuple[float, float]:
+        content = self._content(self._work, self._picture) if self._work else None
+        return self._scale_held or (_scale(content) if content is not None and len(content.shown) else (-1.0, 1.0))
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        """Put the pen down, or do what every strip does."""
+        inside = self.content_rect().contains(event.position())
+        if self._work is None or not self._drawing.is_on or not inside or event.button() != Qt.MouseButton.LeftButton:
+            super().mousePressEvent(event)
+            return
+        self._scale_held = self._bounds()
+        frame, value = self._pen(event)
+        if self._drawing.begin(frame, value):
+            self._pen_down = frame, value
+            self._bench.set_cursor(frame, follow=False)
+        else:
+            self._scale_held = None
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Draw on, or do what every strip does."""
+        if self._pen_down is None:
+            super().mouseMoveEvent(event)
+            if self._drag is None and self._drawing.is_on and self.content_rect().contains(event.position()):
+                self.setCursor(Qt.CursorShape.CrossCursor)
+            return
+        frame, value = self._pen(event)
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            self._drawing.line_to(frame, value, self._pen_down)
+        else:
+            self._drawing.draw_to(frame, value)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Lift the pen: the stroke is one step."""
+        if self._pen_down is None:
+            super().mouseReleaseEvent(event)
+            return
+        self._pen_down = None
+        self._drawing.end()
+        self._scale_held = None
+
+    def _pen(self, event: QMouseEvent) -> tuple[int, float]:
+        frame = int(self.frame_at(min(max(0.0, event.position().x()), self.width() - 1)))
+        return frame, self.value_at(event.position().y())
+
+    def _damaged(self, work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+        """Return which samples an open finding covers."""
+        mask = np.zeros(len(frames), np.bool_)
+        listing = work.listing()
+        bounds = [self._viewing.worked_frame(work, float(frame)) for frame in (frames[0], frames[-1] + 1)]
+        for finding in listing.within(*bounds):
+            if content.channel in finding.channels and listing.state_of(finding) is State.OPEN:
+                start, stop = (self._viewing.shown_frames(work, frame) for frame in (finding.start, finding.stop))
+                mask |= (frames >= start) & (frames < stop)
+        return mask
 
     def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
         picture = self._picture
         if picture is None or picture.key != self._key(work):
             return work.channel, None, None
-        index = frame - picture.content.first
+        index = int(self._viewing.shown_frames(work, frame)) - picture.content.first
         shown = picture.content.shown
         return work.channel, (float(shown[index]) if 0 <= index < len(shown) else None), None
 
 
 def _with_curve(
-    version: Version, first: int, last: int, channel: int, oversampling: int
+    wave: npt.NDArray[np.float64], first: int, last: int, oversampling: int
 ) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
-    """Return samples of one channel, and the curve through them with its context taken from the sound around."""
-    last = min(last, version.frames)
-    first = min(first, last)
-    start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
+    """Return some samples of a wave, and the curve through them with its context taken from the wave around."""
     if last <= first:
         return np.zeros(0), np.zeros(0)
-    wave = version.read(start, stop)[:, channel : channel + 1].astype(np.float64)
-    samples = wave[first - start : last - start, 0]
-    curve = band_limited(wave, oversampling)[:, 0]
+    samples = wave[first:last]
+    start, stop = max(0, first - CURVE_CONTEXT), min(len(wave), last + CURVE_CONTEXT)
+    curve = band_limited(wave[start:stop, np.newaxis], oversampling)[:, 0]
     begin = (first - start) * oversampling
     return samples, curve[begin : begin + (len(samples) - 1) * oversampling + 1]
+
+
+def _original_beside(version: Version, original: Version, start: int, stop: int) -> npt.NDArray[np.float32]:
+    """Return the original's frames that those of a span stand for; where they stand for none, they themselves."""
+    parts = [
+        piece.source.read(piece.start, piece.start + piece.length)
+        if piece.origin == NO_ORIGIN
+        else original.read(piece.origin, piece.origin + piece.length)
+        for piece, _ in version.pieces(start, stop)
+    ]
+    return np.concatenate(parts) if parts else np.zeros((0, version.channels), np.float32)
 
 
 def _scale(content: _Content) -> tuple[float, float]:
@@ -251,13 +388,3 @@ def _scale(content: _Content) -> tuple[float, float]:
     low, high = float(values.min()), float(values.max())
     room = max(high - low, 1e-4) * _HEADROOM
     return low - room, high + room
-
-
-def _damaged(work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
-    """Return which samples an open finding covers."""
-    mask = np.zeros(len(frames), np.bool_)
-    listing = work.listing()
-    for finding in listing.within(int(frames[0]), int(frames[-1]) + 1):
-        if content.channel in finding.channels and listing.state_of(finding) is State.OPEN:
-            mask |= (frames >= finding.start) & (frames < finding.stop)
-    return mask

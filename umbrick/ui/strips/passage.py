@@ -91,13 +91,14 @@ class PassageStrip(Strip):
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()
         if picture:
-            self._draw_image(painter, picture.content.image, work.passage, picture.window, rect)
+            self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
         self._draw_levels(painter, work, rect)
         self._draw_rail(painter, work)
         self._draw_focus(painter, work, rect)
         self._draw_selection(painter, work, rect)
         placed, chosen = self._viewing.marking.placed(), self._viewing.marking.chosen
         self.flags = draw_flags(painter, placed, chosen, rect, self._theme, self.x_of)
+        self._draw_tools(painter, work, rect)
         self._draw_cursor(painter, work, QRectF(rect.x(), TITLE_HEIGHT, rect.width(), rect.bottom() - TITLE_HEIGHT))
         self._draw_loupe_frame(painter, work, rect)
         self.provenance.draw(painter, work, work.passage, self._provenance_top(), self.width(), self._theme)
@@ -106,6 +107,10 @@ class PassageStrip(Strip):
     def _lanes(self, work: Work, rect: QRectF) -> list[QRectF]:
         height = int(rect.height() / work.channels)
         return [QRectF(rect.x(), rect.y() + c * height, rect.width(), height) for c in range(work.channels)]
+
+    def _selection_rects(self, work: Work, rect: QRectF) -> list[QRectF]:
+        lanes = self._lanes(work, rect)
+        return [lanes[channel] for channel in work.selected_channels]
 
     def _draw_levels(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         top = self._viewing.shown_top(work)
@@ -204,6 +209,8 @@ class PassageStrip(Strip):
         """A click on a glyph goes to its finding; a click in a lane shows its channel in the Loupe."""
         work = self._work
         y = event.position().y()
+        if work and self._press_tool(event):
+            return
         if work and (carried := flag_at(self.flags, event.position())):
             self._viewing.marking.choose(carried.marker.id)
             ends_only = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
@@ -215,7 +222,7 @@ class PassageStrip(Strip):
             if len(shown) and distance.min() <= _GLYPH:
                 self._bench.focus(shown[int(distance.argmin())])
                 return
-        if work and work.channels > 1:
+        if work and work.channels > 1 and event.button() == Qt.MouseButton.LeftButton:
             self._bench.set_channel(self._channel_at(work, y))
         super().mousePressEvent(event)
 
@@ -263,6 +270,8 @@ class PassageStrip(Strip):
     def _tip_at(self, work: Work, position: QPointF) -> str:
         if marked := flag_at(self.flags, position):
             return "\n".join(filter(None, (marked.marker.name, marked.marker.note)))
+        if text := self._tool_tip_at(position):
+            return text
         return self._provenance_tip_at(work, position)
 
     def _channel_at(self, work: Work, y: float) -> int:
@@ -271,7 +280,7 @@ class PassageStrip(Strip):
 
     def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
         channel = self._channel_at(work, position.y())
-        if self._picture is None or self._picture.window != work.passage:
+        if self._picture is None or self._picture.window != self.shown_window(work):
             return channel, None, None
         share = position.x() / max(1, self.width())
         return channel, None, peak_at(self._picture.content.extent, share, channel)

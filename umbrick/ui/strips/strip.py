@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -16,9 +16,13 @@ from umbrick.ui.bench.viewing import Pointed, Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.renderer import Renderer
 
+if TYPE_CHECKING:
+    from umbrick.ui.strips.tool import Tool
+
 TITLE_HEIGHT = 20
 RULER_HEIGHT = 22
 ZOOM_STEP = 1.2
+SNAP_PIXELS = 8
 
 
 @dataclass(frozen=True)
@@ -43,6 +47,9 @@ class Strip(QWidget):
         self._picture: Picture | None = None
         self._windows: dict[Any, Window] = {}
         self._drag: tuple[str, QPointF, Any] | None = None
+        self.tools: list[Tool] = []
+        """What lies over the waveform and can be taken hold of, the topmost first."""
+        self._tool: Tool | None = None
         self._renderer = Renderer(self)
         self._renderer.ready.connect(self._take)
         self._renderer.failed.connect(self._bench.failed)
@@ -114,15 +121,26 @@ class Strip(QWidget):
 
     # Places.
 
+    def shown_window(self, work: Work) -> Window:
+        """Return the span of the version that is shown: the same sound in its middle, wherever that is there."""
+        window = self.window_of(work)
+        middle = (window.start + window.stop) / 2
+        moved = self._viewing.shown_frames(work, middle) - middle
+        return Window(window.start + moved, window.stop + moved) if moved else window
+
     def x_of(self, frame: Any) -> Any:
         """Return the pixel of a frame's beginning; for an array of frames, an array."""
         work = self._work
-        return self.window_of(work).x_of(frame, self.width()) if work else 0.0
+        if work is None:
+            return 0.0
+        return self.shown_window(work).x_of(self._viewing.shown_frames(work, frame), self.width())
 
     def frame_at(self, x: float) -> float:
         """Return the frame at a pixel."""
         work = self._work
-        return self.window_of(work).frame_at(x, self.width()) if work else 0.0
+        if work is None:
+            return 0.0
+        return self._viewing.worked_frame(work, self.shown_window(work).frame_at(x, self.width()))
 
     # Painting.
 
@@ -148,7 +166,7 @@ class Strip(QWidget):
         """Have the picture made that belongs here now."""
         work = self._work
         if work is not None:
-            key, window, version = self._key(work), self.window_of(work), self._viewing.shown_version(work)
+            key, window, version = self._key(work), self.shown_window(work), self._viewing.shown_version(work)
             self._windows = {key: window}
             self._renderer.request(key, lambda: self._make(work, version, window))
 
@@ -169,12 +187,17 @@ class Strip(QWidget):
         painter.drawImage(QRectF(rect.x() + left, rect.y(), right - left, rect.height()), image)
         painter.restore()
 
+    def _selection_rects(self, work: Work, rect: QRectF) -> list[QRectF]:
+        """Return where the selection is drawn: for each channel it means, if they are drawn apart."""
+        return [rect]
+
     def _draw_selection(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         if work.selection:
             left, right = (self.x_of(frame) for frame in work.selection)
-            painter.fillRect(
-                QRectF(left, rect.y(), max(1.0, right - left), rect.height()), self._theme.color("selection", 76)
-            )
+            for lane in self._selection_rects(work, rect):
+                painter.fillRect(
+                    QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self._theme.color("selection", 76)
+                )
             painter.setPen(QPen(self._theme.color("selection"), 1))
             for x in (left, right):
                 painter.drawLine(QPointF(round(x) + 0.5, rect.top()), QPointF(round(x) + 0.5, rect.bottom()))
@@ -218,10 +241,20 @@ class Strip(QWidget):
             self.set_window(window.scrolled(-steps * window.length / 8, work.frames))
         event.accept()
 
+    def _press_tool(self, event: QMouseEvent) -> bool:
+        """Offer the pointer to the tools; whether one of them took it."""
+        self._tool = next((tool for tool in self.tools if tool.press(event)), None)
+        return self._tool is not None
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Begin a drag: in the ruler it moves and zooms, elsewhere it selects (Shift: extends the selection)."""
         work = self._work
-        if work is None or event.button() != Qt.MouseButton.LeftButton:
+        if (
+            work is None
+            or self._press_tool(event)
+            or self._begin_scrub(event)
+            or event.button() != Qt.MouseButton.LeftButton
+        ):
             return
         x = event.position().x()
         if event.position().y() > self.content_rect().bottom():
@@ -235,7 +268,7 @@ class Strip(QWidget):
                 work.cursor if not work.selection else min(work.selection, key=lambda f: -abs(f - self.frame_at(x)))
             )
             self._drag = ("select", event.position(), anchor)
-            self._bench.select(anchor, self._selected_frame(x, anchor))
+            self._bench.select(anchor, self._selected_frame(x, anchor, event))
         else:
             self._drag = ("press", event.position(), self.frame_at(x))
 
@@ -246,7 +279,16 @@ class Strip(QWidget):
             return
         position = event.position()
         self._point(work, position)
+        if self._tool is not None:
+            self._tool.move(event)
+            return
+        if self._go_on_scrubbing(event):
+            return
         if self._drag is None:
+            shapes = (tool.shape_at(position) for tool in self.tools)
+            if (held := next((shape for shape in shapes if shape is not None), None)) is not None:
+                self.setCursor(held)
+                return
             on_edge = self._selection_edge(work, position.x()) is not None
             in_ruler = position.y() > self.content_rect().bottom()
             shape = (
@@ -260,10 +302,10 @@ class Strip(QWidget):
             return
         kind, origin, held = self._drag
         if kind == "press" and abs(position.x() - origin.x()) >= 3:
-            kind, held = "select", round(held)
+            kind, held = "select", round(self._snapped(held, event))
             self._drag = (kind, origin, held)
         if kind == "select":
-            self._bench.select(held, self._selected_frame(position.x(), held))
+            self._select_to(work, held, self._selected_frame(position.x(), held, event))
         elif kind == "ruler":
             window, frame = held
             factor = 1.01 ** (position.y() - origin.y())
@@ -273,12 +315,31 @@ class Strip(QWidget):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """End a drag; a click without one sets the cursor and clears the selection."""
+        if self._tool is not None:
+            tool, self._tool = self._tool, None
+            tool.release(event)
+            return
+        if self._end_scrub(event):
+            return
         if self._drag and self._drag[0] == "press":
             self._bench.select(0, 0)
             self._clicked(self._drag[2])
         elif self._drag and self._drag[0] == "select" and self._work and self._work.selection:
             self._bench.set_cursor(self._work.selection[0], follow=False)
         self._drag = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        """Offer a double click to the tools; else it is a press like any other."""
+        self._tool = next((tool for tool in self.tools if tool.double_click(event)), None)
+        if self._tool is None:
+            self.mousePressEvent(event)
+
+    def _draw_tools(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        for tool in reversed(self.tools):
+            tool.draw(painter, work, rect)
+
+    def _tool_tip_at(self, position: QPointF) -> str:
+        return next(filter(None, (tool.tip_at(position) for tool in self.tools)), "")
 
     def leaveEvent(self, event: QEvent) -> None:
         """Stop telling what is under the pointer."""
@@ -287,8 +348,43 @@ class Strip(QWidget):
     def _clicked(self, frame: float) -> None:
         self._bench.set_cursor(frame)
 
-    def _selected_frame(self, x: float, anchor: float) -> float:
-        return self.frame_at(min(max(0.0, x), self.width()))
+    def _select_to(self, work: Work, anchor: float, frame: float) -> None:
+        """Have the edge that is dragged be at a frame; the Loupe follows it, and the keys move it from now on."""
+        self._bench.select(anchor, frame)
+        selecting = self._viewing.selecting
+        if work.selection and selecting.moves_start != (frame < anchor):
+            selecting.moves_start = frame < anchor
+
+    def _selected_frame(self, x: float, anchor: float, event: QMouseEvent) -> float:
+        return self._snapped(self.frame_at(min(max(0.0, x), self.width())), event)
+
+    def _snapped(self, frame: float, event: QMouseEvent) -> float:
+        """Return where an edge is drawn to, unless Ctrl is held."""
+        work = self._work
+        if work is None or event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+            return frame
+        reach = SNAP_PIXELS * self.window_of(work).length / max(1, self.width())
+        return self._viewing.selecting.snapped(work, frame, reach)
+
+    # The right button scrubs.
+
+    def _begin_scrub(self, event: QMouseEvent) -> bool:
+        if event.button() != Qt.MouseButton.RightButton:
+            return False
+        self._viewing.listening.scrub(self.frame_at(event.position().x()))
+        return True
+
+    def _go_on_scrubbing(self, event: QMouseEvent) -> bool:
+        if not event.buttons() & Qt.MouseButton.RightButton or not self._viewing.listening.is_scrubbing:
+            return False
+        self._viewing.listening.scrub(self.frame_at(min(max(0.0, event.position().x()), self.width())))
+        return True
+
+    def _end_scrub(self, event: QMouseEvent) -> bool:
+        if event.button() != Qt.MouseButton.RightButton:
+            return False
+        self._viewing.listening.end_scrub()
+        return True
 
     def _selection_edge(self, work: Work, x: float) -> int | None:
         """Return the other edge of the selection if the pointer is on one of its edges."""

@@ -45,6 +45,10 @@ class WholeStrip(Strip):
         """Return the whole recording."""
         return Window(0, max(1, work.frames))
 
+    def shown_window(self, work: Work) -> Window:
+        """Return the whole of the version that is shown."""
+        return Window(0, max(1, self._viewing.shown_version(work).frames))
+
     def content_rect(self) -> QRectF:
         """Return where the waveform is."""
         return QRectF(0, TITLE_HEIGHT, self.width(), max(8, self.height() - TITLE_HEIGHT - _FOOT))
@@ -75,7 +79,7 @@ class WholeStrip(Strip):
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()
         if picture:
-            self._draw_image(painter, picture.content.image, self.window_of(work), picture.window, rect)
+            self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
         self.provenance.draw(painter, work, self.window_of(work), self._provenance_top(), self.width(), self._theme)
         for placed in self._viewing.marking.placed():
@@ -148,7 +152,7 @@ class WholeStrip(Strip):
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Take hold of the frame or one of its edges, or go to the place."""
-        if (work := self._work) is None or event.button() != Qt.MouseButton.LeftButton:
+        if (work := self._work) is None or self._begin_scrub(event) or event.button() != Qt.MouseButton.LeftButton:
             return
         x = event.position().x()
         part = self._part_at(work, x)
@@ -163,6 +167,8 @@ class WholeStrip(Strip):
         if (work := self._work) is None:
             return
         self._point(work, event.position())
+        if self._go_on_scrubbing(event):
+            return
         if self._drag is None:
             part = self._part_at(work, event.position().x())
             shapes = {
@@ -184,7 +190,8 @@ class WholeStrip(Strip):
 
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         """Let go of the frame."""
-        self._drag = None
+        if not self._end_scrub(event):
+            self._drag = None
 
     def _part_at(self, work: Work, x: float) -> str:
         frame = self._passage_rect(work)

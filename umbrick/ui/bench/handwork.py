@@ -1,0 +1,217 @@
+"""What is done by hand to the selection: splicing, levelling, fading, trimming, redrawing, pasting."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from umbrick.core.mend.applying import Mended, apply_method, together
+from umbrick.core.mend.method import Parameters
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import method_named
+from umbrick.core.timeline.change import applied
+from umbrick.core.timeline.history import Edit, Mend
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import amplitude_to_db, format_clock, format_db, format_length
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.task import Task
+from umbrick.ui.bench.work import Work
+
+SOFTENED_SECONDS = 0.005
+
+_DONE = {
+    "splice": "Spliced",
+    "graft": "Grafted",
+    "level": "Level changed",
+    "fade": "Faded",
+    "trim": "Trimmed",
+    "redraw": "Redrawn",
+}
+
+Made = Callable[[Version], Mended]
+
+
+class Handwork(Task):
+    """Applies a method to the selection, or to the finding in focus, as one undo step; other edits wait meanwhile."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.fade_shape = "s"
+        self.fades_to_tone = False
+        self.ramp_ms = 20.0
+
+    def reason_against(self) -> str:
+        """Return why nothing can be done by hand now, or nothing."""
+        work = self._bench.work
+        if work is None:
+            return "Open a recording first (Ctrl+O)."
+        if work.place() is None:
+            return "Select something first: drag in the Passage or the Loupe, or type it (G)."
+        return work.held
+
+    # What can be done.
+
+    def splice_out(self, time: str = "close") -> None:
+        """Take the selection out and join what is left where it matches best, or fill it from beside."""
+        if place := self._place():
+            self.apply("splice", {"time": time}, place, select=time == "keep")
+
+    def level(self, gain_db: float) -> None:
+        """Raise or lower the selection, with ramps at its edges."""
+        if place := self._place():
+            self.apply("level", {"gain_db": gain_db, "ramp_ms": self.ramp_ms}, place)
+
+    def fade(self, direction: str, place: Place | None = None) -> None:
+        """Fade the selection in or out, by the chosen shape."""
+        if place := place or self._place():
+            to = "room_tone" if self.fades_to_tone else "silence"
+            self.apply("fade", {"direction": direction, "shape": self.fade_shape, "to": to}, place)
+
+    def soften_edges(self) -> None:
+        """Fade a few milliseconds at both edges of the selection, or of the recording if nothing is selected."""
+        work = self._bench.work
+        if work is None:
+            return
+        place = work.place() or Place(0, work.frames, work.selected_channels)
+        length = min(round(SOFTENED_SECONDS * work.rate), (place.stop - place.start) // 2)
+        edges = (place._replace(stop=place.start + length), "in"), (place._replace(start=place.stop - length), "out")
+
+        def soften(version: Version) -> Mended:
+            fade = method_named("fade")
+            return together(
+                version, [apply_method(version, fade, {"direction": direction}, [edge]) for edge, direction in edges]
+            )
+
+        self.do(work, "soften the edges", soften)
+
+    def keep_only(self) -> None:
+        """Take away everything but the selection."""
+        if place := self._place():
+            self.apply("trim", {}, place, select=False)
+
+    def cut_to_length(self, length: str, ends: str, fade_ms: float) -> None:
+        """Keep an exact length from the selection's start, or from the start of the recording."""
+        work = self._bench.work
+        if work is None:
+            return
+        start = work.selection[0] if work.selection else 0
+        place = Place(start, work.frames, tuple(range(work.channels)))
+        self.apply("trim", {"length": length, "ends": ends, "crossfade_ms": fade_ms}, place, select=False)
+
+    # How it is done.
+
+    def apply(self, method: str, settings: Parameters, place: Place, select: bool = True) -> None:
+        """Apply a method to a place; afterwards the place stays selected, or just its seam is looked at."""
+        work = self._bench.work
+        if work is None:
+            return
+
+        def make(version: Version) -> Mended:
+            return apply_method(version, method_named(method), settings, [place])
+
+        self.do(work, method, make, place if select else None)
+
+    def do(self, work: Work, title: str, make: Made, selected: Place | None = None) -> None:
+        """Make something of the version that is worked on, beside the window, and put it in the history."""
+        if work.held:
+            self._bench.failed.emit(work.held)
+            return
+        base = work.version
+        work.held = "Something is being done by hand (Esc stops it); other edits wait."
+
+        def run(job: Job) -> tuple[Edit, Version, Mended]:
+            mended = make(base)
+            if job.is_cancelled():
+                return Edit(title), base, mended
+            edit = work.history.admitted(mended.edit(title.replace("_", " ")))
+            work.peaks[mended.version.key] = work.measure_peak(mended.version)
+            return (*work.shelf.write(work.history, edit, mended.version), mended)
+
+        def ended() -> None:
+            work.held = ""
+
+        job = self._run(title, run, lambda result: self._done(work, *result, selected), "Stopped; nothing was changed.")
+        job.ended.connect(ended)
+
+    def do_edit(self, work: Work, title: str, edit_of: Callable[[], Edit]) -> None:
+        """Work out an edit of any kind beside the window, and put it in the history."""
+        if work.held:
+            self._bench.failed.emit(work.held)
+            return
+        work.held = "Something is being done by hand (Esc stops it); other edits wait."
+
+        def run(_: Job) -> tuple[Edit, Version]:
+            edit = work.history.admitted(edit_of())
+            version = applied(work.version, edit.changes)
+            work.measure_peak(version)
+            return work.shelf.write(work.history, edit, version)
+
+        def done(result: tuple[Edit, Version]) -> None:
+            work.history.push(*result)
+            work.held = ""
+            self._bench.tell_edited(work)
+            self._bench.said.emit(f"{told(result[0].made[0], work.rate)} Undo takes that back.")
+
+        def ended() -> None:
+            work.held = ""
+
+        self._run(title, run, done, "").ended.connect(ended)
+
+    def put(self, work: Work, title: str, mended: Mended) -> bool:
+        """Put something that has been made already in the history; whether that could be done."""
+        work.peaks.setdefault(mended.version.key, max(work.peak, mended.peak))
+        return self._bench.commit(work, mended.edit(title), mended.version) is not None
+
+    def look_at_mend(self, work: Work, mended: Mended) -> None:
+        """Look at what was just made by hand, and say what it did."""
+        self._look(work, mended.mends[0], None)
+        self._bench.focus_changed.emit()
+        self._bench.said.emit(f"{told(mended.mends[0], work.rate)} Undo takes that back.")
+
+    def _done(self, work: Work, edit: Edit, version: Version, mended: Mended, selected: Place | None) -> None:
+        if not edit.made:
+            return
+        work.history.push(edit, version)
+        work.held = ""
+        if work is self._bench.work:
+            self._look(work, edit.made[0], selected)
+        self._bench.tell_edited(work)
+        self._bench.said.emit(f"{told(edit.made[0], work.rate)}{_level(mended)} Undo takes that back.")
+
+    def _look(self, work: Work, mend: Mend, selected: Place | None) -> None:
+        if selected is not None and not mend.time_shift:
+            return
+        work.focus = None
+        work.selection = None
+        place = min(mend.start, work.frames)
+        work.cursor = place
+        work.loupe = work.loupe.centred(place, work.frames)
+        work.passage = work.passage.within(work.frames).showing(place, place, work.frames, margin=0.02)
+        self._bench.place_changed.emit()
+        self._bench.view_changed.emit()
+
+    def _place(self) -> Place | None:
+        reason = self.reason_against()
+        if reason:
+            self._bench.said.emit(reason)
+            return None
+        assert self._bench.work is not None
+        return self._bench.work.place()
+
+
+def told(mend: Mend, rate: int) -> str:
+    """Return what a mend did, in a sentence, with what it does to time."""
+    text = f"{_DONE.get(mend.method, 'Mended')} at {format_clock(mend.start, rate)}"
+    if mend.time_shift:
+        direction = "later" if mend.time_shift > 0 else "earlier"
+        text += f": what follows comes {direction} by {format_length(abs(mend.time_shift), rate)}"
+    elif mend.parameters.get("time") == "payback":
+        text += f": {format_length(mend.stop - mend.start, rate)} taken out, and paid back in the next pause"
+    if mend.seam_score is not None:
+        text += f", seam score {mend.seam_score:.2f}"
+    return f"{text}."
+
+
+def _level(mended: Mended) -> str:
+    level_db = amplitude_to_db(mended.peak)
+    return f" Its peak is {format_db(level_db)}." if mended.mends[0].method == "level" and mended.peak else ""

@@ -1,0 +1,65 @@
+"""The panel at the right: the treatment of what one is working on, be it a finding, a selection or a seam."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
+
+from umbrick.ui import theme as themes
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.tools import Tools
+from umbrick.ui.panels.by_hand import ByHand
+from umbrick.ui.panels.seam_page import SeamPage
+from umbrick.ui.panels.treatment import Treatment
+
+
+class ContextPanel(QStackedWidget):
+    """Shows one of three pages; only that one takes room."""
+
+    def __init__(self, bench: Bench, tools: Tools, finding: Treatment, by_hand: ByHand, seam: SeamPage) -> None:
+        super().__init__()
+        self._bench = bench
+        self._tools = tools
+        self.finding, self.by_hand, self.seam = finding, by_hand, seam
+        self._types = False
+        for page in (finding, by_hand, seam):
+            page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
+            self.addWidget(page)
+        for signal in (
+            bench.recording_changed,
+            bench.place_changed,
+            bench.version_changed,
+            tools.seaming.desk_changed,
+            tools.pasting.changed,
+            tools.levelling.changed,
+        ):
+            signal.connect(self._choose)
+        bench.focus_changed.connect(self._look_at_finding)
+        self._choose()
+
+    def set_theme(self, theme: themes.Theme) -> None:
+        """Use another theme's colours."""
+        self.finding.set_theme(theme)
+
+    def show_by_hand(self) -> ByHand:
+        """Show the page for a selection, though nothing may be selected yet, and return it."""
+        self._types = True
+        self._choose()
+        return self.by_hand
+
+    def _look_at_finding(self) -> None:
+        self._types = False
+        self._choose()
+
+    def _choose(self) -> None:
+        self.setCurrentWidget(self._page())
+
+    def _page(self) -> QWidget:
+        work = self._bench.work
+        if work is None:
+            return self.finding
+        if self._tools.seaming.desk is not None:
+            return self.seam
+        by_hand = (
+            work.selection or self._types or self._tools.pasting.carried or self._tools.levelling.chosen is not None
+        )
+        return self.by_hand if by_hand else self.finding
