@@ -1,7 +1,7 @@
 import numpy as np
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt, QTimer
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtCore import QEvent, QPoint, QPointF, Qt, QTimer
+from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
@@ -16,6 +16,7 @@ from umbrick.ui.window import BenchWindow
 KEYS = {"Enter": Qt.Key.Key_Return, "Space": Qt.Key.Key_Space, "Esc": Qt.Key.Key_Escape, "Left": Qt.Key.Key_Left,
         "Right": Qt.Key.Key_Right, "Home": Qt.Key.Key_Home, "End": Qt.Key.Key_End, "+": Qt.Key.Key_Plus,
         "-": Qt.Key.Key_Minus, "Del": Qt.Key.Key_Delete,
+        "Up": Qt.Key.Key_Up, "Down": Qt.Key.Key_Down, ",": Qt.Key.Key_Comma, ".": Qt.Key.Key_Period,
         "Backspace": Qt.Key.Key_Backspace, "PgDown": Qt.Key.Key_PageDown, "PgUp": Qt.Key.Key_PageUp}  # fmt: skip
 MODIFIERS = {
     "Alt": Qt.KeyboardModifier.AltModifier,
@@ -56,6 +57,18 @@ class Hands:
         if target is None:
             self.settle()
 
+    def type(self, text, widget=None):
+        """Type into a field, replacing what is selected or in it, or into what has the keyboard."""
+        self.acts += 1
+        if widget is not None:
+            widget.setFocus()
+            widget.selectAll()
+        for character in text:
+            target = QApplication.focusWidget() or self.window
+            key = {"\n": Qt.Key.Key_Return, "\t": Qt.Key.Key_Tab}.get(character)
+            QTest.keyClick(target, key) if key else QTest.keyClicks(target, character)
+        self.settle()
+
     def in_dialog(self, do):
         """Have ``do(dialog)`` run when the next dialog is open."""
 
@@ -78,14 +91,22 @@ class Hands:
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton, modifier, where)
         self.settle()
 
-    def drag(self, widget, start, stop):
-        """Press at one point, move to another in steps, and let go."""
+    def drag(self, widget, start, stop, modifier="", button="Left", on_the_way=lambda: None, steps=3):
+        """Press at one point, move to another in steps, do something there, and let go."""
         self.acts += 1
-        start, stop = (QPoint(round(x), round(y)) for x, y in (start, stop))
-        QTest.mousePress(widget, Qt.MouseButton.LeftButton, pos=start)
-        for share in (0.3, 0.7, 1.0):
-            QTest.mouseMove(widget, start + (stop - start) * share)
-        QTest.mouseRelease(widget, Qt.MouseButton.LeftButton, pos=stop)
+        start, stop = (QPointF(round(x), round(y)) for x, y in (start, stop))
+        held = MODIFIERS.get(modifier, Qt.KeyboardModifier.NoModifier)
+        which = getattr(Qt.MouseButton, f"{button}Button")
+        none = Qt.MouseButton.NoButton
+        for kind, at, pressed in (
+            (QEvent.Type.MouseButtonPress, start, which),
+            *((QEvent.Type.MouseMove, start + (stop - start) * (n + 1) / steps, none) for n in range(steps)),
+        ):
+            QApplication.sendEvent(widget, QMouseEvent(kind, at, widget.mapToGlobal(at), pressed, which, held))
+        QApplication.processEvents()
+        on_the_way()
+        release = QEvent.Type.MouseButtonRelease
+        QApplication.sendEvent(widget, QMouseEvent(release, stop, widget.mapToGlobal(stop), which, none, held))
         self.settle()
 
     def wheel(self, widget, steps, x, ctrl=False):

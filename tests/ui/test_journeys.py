@@ -67,7 +67,7 @@ def test_findings_one_by_one_with_keys_only(surveyed):
     assert first is hands.work.listing().open_findings()[0]
     assert hands.work.loupe.start < first.start < first.stop < hands.work.loupe.stop
     assert hands.window.docket.list.currentIndex().row() == 1
-    assert "flat sample" in hands.window.treatment.detail.text()
+    assert "flat sample" in hands.window.treatment.finding.detail.text()
     hands.press("Enter")
     assert hands.work.state_of(first) is State.MENDED
     assert hands.work.focus is not first
@@ -120,7 +120,7 @@ def test_exceptions_are_left_out_of_mending_all(surveyed):
 def test_doubtful_findings_can_be_left_out_by_confidence(surveyed):
     hands = surveyed
     doubtful = Finding("d", "clipping", 11, 12, (0,), 0.2, 0.55, "1 flat sample at −40 dBFS")
-    hands.work.table = FindingTable.of([*hands.work.table.findings, doubtful])
+    hands.work.found = FindingTable.of([*hands.work.table.findings, doubtful])
     hands.window.bench.findings_changed.emit()
 
     def type_a_limit(dialog):

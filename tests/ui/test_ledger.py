@@ -170,6 +170,6 @@ def test_candidates_have_room_beside_an_open_ledger(surveyed, window):
     window.resize(1024, 700)
     surveyed.press("F6")
     surveyed.press("N")
-    cards = [card.geometry() for card in window.treatment.cards]
+    cards = [card.geometry() for card in window.treatment.finding.cards]
     assert len(cards) == 3
     assert all(upper.bottom() < lower.top() for upper, lower in pairwise(cards))

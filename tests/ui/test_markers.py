@@ -102,7 +102,7 @@ def test_markers_and_notes_come_back_with_the_recording(surveyed, window, hot):
     surveyed.press("N")
     surveyed.in_dialog(lambda dialog: (QTest.keyClicks(dialog.note, "her cup"), dialog.accept()))
     surveyed.press("Ctrl+E")
-    assert "¶ her cup" in window.treatment.detail.text()
+    assert "¶ her cup" in window.treatment.finding.detail.text()
     surveyed.press("T")
     name, focus = surveyed.work.history.markers, surveyed.work.focus.id
     surveyed.press("Ctrl+W")

@@ -36,7 +36,7 @@ def test_a_click_in_the_docket_goes_to_the_finding(surveyed, window):
 
 def test_the_sensitivity_slider_sifts_at_once_without_measuring(surveyed, window):
     doubtful = Finding("x", "clipping", 5, 6, (0,), 0.1, 0.3, "1 flat sample at −40 dBFS")
-    surveyed.work.table = FindingTable.of([*surveyed.work.table.findings, doubtful])
+    surveyed.work.found = FindingTable.of([*surveyed.work.table.findings, doubtful])
     window.bench.findings_changed.emit()
     count = len(rows(window))
     assert doubtful not in rows(window)
@@ -53,7 +53,7 @@ def test_the_sensitivity_slider_sifts_at_once_without_measuring(surveyed, window
 
 def test_candidates_are_computed_and_chosen_by_number(surveyed, window):
     focus_longest(surveyed)
-    cards = [card for card in window.treatment.cards if card.isVisible()]
+    cards = [card for card in window.treatment.finding.cards if card.isVisible()]
     assert len(cards) == 3
     offers = window.mending.offers
     assert all(offers.offers)
@@ -75,8 +75,8 @@ def test_candidates_are_computed_and_chosen_by_number(surveyed, window):
 
 def test_the_panel_says_what_the_mend_does_to_time_and_level(surveyed, window):
     focus_longest(surveyed)
-    assert "Time: unchanged." in window.treatment.effect.text()
-    assert "Saving offers to lower all by" in window.treatment.effect.text()
+    assert "Time: unchanged." in window.treatment.finding.effect.text()
+    assert "Saving offers to lower all by" in window.treatment.finding.effect.text()
 
 
 def test_what_cannot_be_done_says_why(window, hands, hot):

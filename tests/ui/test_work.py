@@ -34,7 +34,7 @@ def work(tmp_path):
 def survey(work):
     work.survey_count += 1
     found = Surveyor(work.version, 24, list(KINDS.values()), prefix=f"{work.survey_count}.").run()
-    work.table, work.survey = work.merged(found), found
+    work.found, work.survey = work.merged(found), found
 
 
 def mend(work, findings):
@@ -87,7 +87,7 @@ def test_a_new_survey_keeps_decided_findings_and_gives_new_names(work):
 
 def test_neighbours_go_round_and_start_from_the_cursor_without_a_focus(work):
     findings = [Finding(f"x{n}", "clipping", n * 100, n * 100 + 3, (0,), 0.5, 1.0, "") for n in range(5)]
-    work.table = FindingTable.of(findings)
+    work.found = FindingTable.of(findings)
     listing = work.listing()
     assert listing.neighbour(150, None, 1) is findings[2]
     assert listing.neighbour(150, None, -1) is findings[1]
@@ -97,7 +97,7 @@ def test_neighbours_go_round_and_start_from_the_cursor_without_a_focus(work):
     assert work.listing().neighbour(0, findings[1], 1) is findings[3]
     assert work.listing().neighbour(0, findings[2], -1) is findings[1]
     assert [f.id for f in work.listing().open_near(findings[2], 100)] == ["x1", "x3"]
-    work.table = FindingTable.of(())
+    work.found = FindingTable.of(())
     assert work.listing().neighbour(0, None, 1) is None
 
 

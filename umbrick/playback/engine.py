@@ -178,6 +178,11 @@ class Engine:
         self._change_programme(hearing=hearing)
 
     @property
+    def programme(self) -> Programme | None:
+        """What is played, or would be."""
+        return self._state.programme
+
+    @property
     def loop(self) -> tuple[int, int] | None:
         """What is played round and round, in frames of what is played."""
         return self._state.programme.loop if self._state.programme else None

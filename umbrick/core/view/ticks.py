@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from umbrick.core.units import amplitude_to_db, db_to_amplitude, format_clock, format_integer
+from umbrick.core.units import BEATS_A_BAR, amplitude_to_db, db_to_amplitude, format_clock, format_integer
 from umbrick.core.view.window import Window
 
 _SECONDS = (1e-3, 2e-3, 5e-3, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600)
@@ -30,6 +30,24 @@ def time_ticks(window: Window, rate: int, width: float, spacing: float = 90.0) -
         Tick(i * minor * rate, format_clock(round(i * minor * rate), rate, decimals) if i % 5 == 0 else "")
         for i in range(first, last + 1)
     ]
+
+
+def beat_ticks(window: Window, rate: int, tempo: float, width: float, spacing: float = 60.0) -> list[Tick]:
+    """Return marks at beats, or at bars where these are close, written as bar and beat: ``1.1`` is the start.
+
+    ``tempo`` is in beats a minute; a bar has four.
+    """
+    beat = 60.0 * rate / tempo
+    wanted = window.length * spacing / width / beat
+    beats = next((count for count in (1, 4, 16, 64, 256, 1024) if count >= wanted), 4096)
+    minor = max(1, beats // 4)
+    first, last = math.ceil(window.start / beat / minor), math.floor(window.stop / beat / minor)
+    ticks = []
+    for number in range(first, last + 1):
+        at = number * minor
+        text = f"{at // BEATS_A_BAR + 1}.{at % BEATS_A_BAR + 1}" if at % beats == 0 else ""
+        ticks.append(Tick(at * beat, text))
+    return ticks
 
 
 def sample_ticks(window: Window, width: float, spacing: float = 100.0) -> list[Tick]:

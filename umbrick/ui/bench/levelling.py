@@ -63,9 +63,7 @@ class Levelling(QObject):
         self.drop()
         self.changed.emit()
         if self.is_shown:
-            self._bench.said.emit(
-                "Drag the line: a selection moves as a step with ramps. Double-click sets a node, Ctrl copies one."
-            )
+            self._bench.said.emit("Drag the line in a selection; a double click sets a node.")
 
     def shown(self, work: Work) -> Shown:
         """Return the curve that acts on the channel the Loupe shows."""

@@ -136,9 +136,7 @@ class Pasting(QObject):
         elif work and work.selection:
             start, stop = work.selection
             self._carry(Carried(Clip(work.version, start, stop, work.selected_channels), start))
-            self._bench.said.emit(
-                "Drag the copy where it fits: ← → samples, ↑ ↓ level, I turns it over, Enter drops it."
-            )
+            self._bench.said.emit("Drag the copy where it fits; Enter drops it.")
 
     def carry_to(self, start: float, snaps: bool = False) -> None:
         """Carry the copy to a frame; if it snaps, to where the wave crosses zero as the copy does at its start."""

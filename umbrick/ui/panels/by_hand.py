@@ -256,7 +256,7 @@ class ByHand(QWidget):
             self._show(field, format_clock(frame, work.rate, 4))
         self._show(self.length, f"{stop - start} smp")
         carried = self._pasting.in_words()
-        self.carried.setText(f"Carrying a {carried}.")
+        self.carried.setText(f"Carrying a {carried}. Drag it, or ← → by samples; ↑ ↓ level; I turns it over.")
         for widget in (self.carried, *self._carry_buttons):
             widget.setVisible(bool(carried))
         self.new_peak.setText("")

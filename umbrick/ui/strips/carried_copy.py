@@ -32,6 +32,8 @@ class CarriedCopy(Tool):
             return
         theme = self.strip._theme
         band = self._band(rect)
+        if not band.intersects(rect):
+            return
         painter.fillRect(band, theme.color("mended", 38))
         painter.setPen(QPen(theme.color("mended"), 1))
         for x in (band.left(), band.right()):
@@ -53,9 +55,9 @@ class CarriedCopy(Tool):
     def press(self, event: QMouseEvent) -> bool:
         """Take hold of the copy or a handle, or turn it over."""
         carried = self._pasting.carried
-        if carried is None or event.button() != Qt.MouseButton.LeftButton:
-            return False
         rect, position = self.strip.content_rect(), event.position()
+        if carried is None or event.button() != Qt.MouseButton.LeftButton or not self._band(rect).intersects(rect):
+            return False
         if self._handle("turn", rect).contains(position):
             self._pasting.invert()
             self._held = ("turned", position, 0.0)
@@ -86,9 +88,9 @@ class CarriedCopy(Tool):
 
     def shape_at(self, position: QPointF) -> Qt.CursorShape | None:
         """Show what can be dragged."""
-        if self._pasting.carried is None:
-            return None
         rect = self.strip.content_rect()
+        if self._pasting.carried is None or not self._band(rect).intersects(rect):
+            return None
         if self._handle("level", rect).contains(position):
             return Qt.CursorShape.SizeVerCursor
         if self._handle("turn", rect).contains(position):
@@ -97,9 +99,9 @@ class CarriedCopy(Tool):
 
     def tip_at(self, position: QPointF) -> str:
         """Say what the handles do."""
-        if self._pasting.carried is None:
-            return ""
         rect = self.strip.content_rect()
+        if self._pasting.carried is None or not self._band(rect).intersects(rect):
+            return ""
         if self._handle("level", rect).contains(position):
             return "Drag up or down: the copy's level"
         return "Turn the copy's wave over" if self._handle("turn", rect).contains(position) else ""

@@ -62,6 +62,8 @@ class LoupeStrip(Strip):
         for tool in tools:
             tool.setParent(self)
         self._scale_held: tuple[float, float] | None = None
+        self.caption = ""
+        """What the title says of what is shown."""
         self._pen_down: tuple[int, float] | None = None
         self._drawn: _Content | None = None
         """What was drawn last, until the picture of the new version is there."""
@@ -168,6 +170,7 @@ class LoupeStrip(Strip):
         if self._drawing.is_on and (reason := self._drawing.reason_against()):
             painter.setPen(self._theme.color("wrong"))
             text = reason
+        self.caption = text
         room = self.width() - 80 - sum(tool.width() + 4 for tool in self._tools)
         painter.drawText(QRectF(70, 0, room, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, text)
 

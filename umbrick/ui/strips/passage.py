@@ -15,10 +15,11 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import channel_name
-from umbrick.core.view.ticks import level_ticks, time_ticks
+from umbrick.core.view.ticks import Tick, beat_ticks, level_ticks, sample_ticks, time_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.marking import Placed
+from umbrick.ui.bench.selecting import Ruler
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
@@ -193,12 +194,21 @@ class PassageStrip(Strip):
         left, right = self.x_of(work.loupe.start), self.x_of(work.loupe.stop)
         painter.fillRect(QRectF(left, rect.bottom() - 1, max(3.0, right - left), 3), self._theme.color("mended"))
 
+    def ruler_ticks(self, work: Work) -> list[Tick]:
+        """Return the marks of the ruler, which counts time, samples or beats."""
+        selecting = self._viewing.selecting
+        if selecting.ruler is Ruler.SAMPLES:
+            return sample_ticks(work.passage, self.width())
+        if selecting.ruler is Ruler.BEATS:
+            return beat_ticks(work.passage, work.rate, selecting.tempo, self.width())
+        return time_ticks(work.passage, work.rate, self.width())
+
     def _draw_ruler(self, painter: QPainter, work: Work) -> None:
         painter.setFont(themes.font(11))
         y = self.height() - RULER_HEIGHT
         painter.setPen(QPen(self._theme.color("rule"), 1))
         painter.drawLine(QPointF(0, y + 0.5), QPointF(self.width(), y + 0.5))
-        for tick in time_ticks(work.passage, work.rate, self.width()):
+        for tick in self.ruler_ticks(work):
             x = round(self.x_of(tick.at)) + 0.5
             painter.setPen(QPen(self._theme.color("faint"), 1))
             painter.drawLine(QPointF(x, y), QPointF(x, y + (7 if tick.text else 4)))

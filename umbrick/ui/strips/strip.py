@@ -336,7 +336,9 @@ class Strip(QWidget):
 
     def _draw_tools(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         for tool in reversed(self.tools):
+            painter.save()
             tool.draw(painter, work, rect)
+            painter.restore()
 
     def _tool_tip_at(self, position: QPointF) -> str:
         return next(filter(None, (tool.tip_at(position) for tool in self.tools)), "")
