@@ -219,7 +219,7 @@ def test_samples_are_nudged_typed_and_smoothed(hands, spoken):
     hands.window.bench.select(29990, 30011)
     hands.press("Alt+Y")
     rough, smooth = (np.abs(np.diff(s[29990:30011, 0].astype(float), 2)).sum() for s in (spiked, sound_of(hands)))
-    assert smooth < 0.6 * rough
+    assert smooth < 0.7 * rough
 
 
 def test_too_many_samples_to_draw_on_says_so_and_one_key_zooms_in(hands, spoken):
@@ -532,7 +532,7 @@ def test_a_loop_is_checked_and_mended(hands, spoken):
     assert hands.window.listening.loops
     assert hands.window.listening.engine.loop is not None
     assert "Seam score now" in hands.window.treatment.seam.measured.text()
-    assert desk.after.score > desk.seam.reading.score
+    assert desk.after.smoothness > desk.seam.reading.smoothness
     hands.press("Enter")
     assert hands.work.frames == len(spoken)
     loop = np.tile(sound_of(hands)[20000:50000, 0], 2).astype(float)

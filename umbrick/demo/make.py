@@ -1,4 +1,6 @@
-"""Makes the demo recordings and their truth files: ``python -m umbrick.demo.make`` (needs espeak-ng installed).
+"""Makes the demo recordings and their truth files: ``python -m umbrick.demo.make [NAME…]``.
+
+The interview needs espeak-ng installed.
 
 Only whoever changes the demo runs this; what it made ships with Umbrick. All of it is invented: the canal, its
 keepers, the voice and the bell.
@@ -9,6 +11,7 @@ from __future__ import annotations
 import io
 import json
 import subprocess
+import sys
 from pathlib import Path
 
 import numpy as np
@@ -168,6 +171,115 @@ def write(tape: Tape, path: Path, subtype: str) -> None:
     truth_of(path).write_text(f'{{"rate": {tape.rate}, "planted": [\n{lines}\n]}}\n')
 
 
+_MELODY = (
+    (67, 2), (64, 1), (72, 2), (71, 1), (69, 1), (71, 1), (69, 1), (67, 3),
+    (65, 2), (62, 1), (71, 2), (69, 1), (67, 1), (65, 1), (62, 1), (64, 3),
+    (67, 2), (64, 1), (72, 2), (76, 1), (74, 1), (72, 1), (69, 1), (65, 3),
+    (69, 1), (67, 1), (65, 1), (64, 2), (60, 1), (62, 1), (65, 1), (62, 1), (60, 3),
+)  # fmt: skip
+"""Notes (as semitones, 69 is 440 Hz) and their beats: sixteen bars of three."""
+
+_BASS = (48, 48, 43, 48, 50, 43, 43, 48, 48, 45, 50, 41, 41, 48, 43, 48)
+_CHORDS = {48: (60, 64, 67), 43: (59, 62, 65), 50: (57, 62, 65), 45: (57, 60, 64), 41: (57, 60, 65)}
+
+
+def _reed(note: float, seconds: float, rate: int, random: np.random.Generator) -> Sound:
+    """A pair of reeds, one a little sharp, breathing in and letting go."""
+    t = np.arange(round(seconds * rate)) / rate
+    frequency = 440 * 2 ** ((note - 69) / 12)
+    wave = np.zeros_like(t)
+    for cents in (0.0, 7.0):
+        phase = 2 * np.pi * frequency * 2 ** (cents / 1200) * t + random.uniform(0, 2 * np.pi)
+        for harmonic in range(1, int(min(24, 0.45 * rate / frequency))):
+            wave += np.sin(harmonic * phase) / harmonic ** (1.1 + 0.2 * (harmonic % 2 == 0))
+    swell = np.minimum(1, t / 0.035) * np.minimum(1, (seconds - t) / 0.06)
+    return wave * np.clip(swell, 0, 1) * (1 + 0.04 * np.sin(2 * np.pi * 5.2 * t))
+
+
+def concertina_waltz() -> Tape:
+    """A waltz from a worn disc: clicks, crackle, single wrong samples, a dropout, and the turntable's rumble."""
+    rate, beat = 44100, 0.42
+    random = np.random.default_rng(1926)
+    frames = round((32 * 3 * beat + 4.0) * rate)
+    sound = np.zeros((frames, 2))
+
+    def play(note: float, at: float, beats: float, level: float, left: float) -> None:
+        wave = level * _reed(note, 0.96 * beats * beat, rate, random)
+        start = round(at * rate)
+        part = wave[: frames - start, np.newaxis]
+        sound[start : start + len(part)] += part * (left, 1 - left)
+
+    lead = 1.2
+    for turn in range(2):
+        at = lead + turn * 48 * beat
+        for note, beats in _MELODY:
+            play(note, at, beats, 0.16, 0.6)
+            at += beats * beat
+        for bar, bass in enumerate(_BASS):
+            at = lead + (turn * 48 + 3 * bar) * beat
+            play(bass - 12, at, 1.0, 0.13, 0.4)
+            for off in (1, 2):
+                for note in _CHORDS[bass]:
+                    play(note - 12, at + off * beat, 0.6, 0.04, 0.45)
+    play(36, lead + 96 * beat, 5.0, 0.05, 0.5)
+    sound *= 0.5 / np.abs(sound).max()
+    tape = Tape(sound, rate, 1927)
+    rumble = sosfilt(butter(2, (12, 40), "bandpass", fs=rate, output="sos"), random.standard_normal(frames))
+    tape.add("rumble", 0, 0.006 * rumble / rumble.std(), (0, 1))
+    tape.add("hiss", 0, hiss(frames, rate, 0.0004, tape.random), (0, 1))
+    for second in random.uniform(2, frames / rate - 2, 40):
+        ticks = mouth_click(rate, float(random.uniform(0.05, 0.25)), random)[: random.integers(12, 60)]
+        tape.add("click", round(second * rate), ticks, (0, 1) if random.random() < 0.6 else (0,))
+    for second in (9.1, 24.6, 33.0):
+        tape.add("crackle", round(second * rate), crackling(tape.frames(0.6), rate, 0.04, tape.random), (0, 1))
+    last = lead + 96 * beat
+    for second, size in ((last + 0.5, 0.02), (last + 0.9, -0.016), (last + 1.3, 0.02), (14.07, 0.12), (21.4, -0.1)):
+        tape.add("click", round(second * rate), np.array([size]), (0,), samples=1)
+    hole = round((lead + 30.3 * beat) * rate)
+    tape.sound[hole : hole + tape.frames(0.012)] = 0
+    tape.note("dropout", hole, hole + tape.frames(0.012), (0, 1))
+    return tape
+
+
+def paddle_gear() -> Tape:
+    """The winding gear at 96 beats a minute: a loop whose seam clicks, whose tail is too long, whose edge is hard."""
+    rate, tempo = 48000, 96
+    beat = 60 * rate // tempo
+    random = np.random.default_rng(1911)
+    bar, frames = 4 * beat, 8 * beat + round(1.7 * rate)
+    t = np.arange(frames) / rate
+    groan = sum(level * np.sin(2 * np.pi * 73.4 * n * t + n) for n, level in ((1, 0.5), (2, 0.25), (3, 0.2), (5, 0.08)))
+    turning = 0.55 + 0.45 * np.cos(2 * np.pi * (t * tempo / 60 - 0.1))
+    sound = 0.12 * groan * turning
+    for eighth in range(2 * 8 + 3):
+        start = eighth * beat // 2
+        length = round(0.22 * rate)
+        knock = np.arange(length) / rate
+        ring = sum(
+            np.sin(2 * np.pi * f * knock + f) * np.exp(-knock / d) for f, d in ((612, 0.03), (1430, 0.02), (2890, 0.01))
+        )
+        scrape = sosfilt(butter(2, (900, 6000), "bandpass", fs=rate, output="sos"), random.standard_normal(length))
+        level = (0.3 if eighth % 2 == 0 else 0.16) * (1.25 if eighth % 8 == 0 else 1.0)
+        wave = level * (0.5 * ring + 0.6 * scrape * np.exp(-knock / 0.012)) * np.minimum(1, knock / 0.0006)
+        part = wave[: frames - start]
+        sound[start : start + len(part)] += part
+    sound += water(frames, rate, 0.0015, random)
+    tape = Tape((sound * 0.8 / np.abs(sound).max())[:, np.newaxis], rate, 1912)
+    tape.note("hard_edge", 0, 1, (0,))
+    tape.note("hard_edge", frames - 1, frames, (0,))
+    tape.note("loop_seam", bar - 1, bar, (0,), tempo=tempo, beats=4)
+    return tape
+
+
+_MADE = {
+    "keeper-interview": (keeper_interview, "PCM_16"),
+    "lock-bell": (lock_bell, "PCM_24"),
+    "concertina-waltz": (concertina_waltz, "PCM_16"),
+    "paddle-gear": (paddle_gear, "PCM_24"),
+}
+
 if __name__ == "__main__":
-    for made, path in zip((keeper_interview(), lock_bell()), recordings(), strict=True):
-        write(made, path, "PCM_16" if path.stem == "keeper-interview" else "PCM_24")
+    for path in recordings():
+        if path.stem in sys.argv[1:] or len(sys.argv) == 1:
+            make, subtype = _MADE[path.stem]
+            write(make(), path, subtype)

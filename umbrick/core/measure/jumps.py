@@ -53,6 +53,14 @@ class SeamReading(NamedTuple):
     spectral_share: float
 
     @property
+    def smoothness(self) -> float:
+        """How little the wave itself jumps, from 0 to 1: the slope alone.
+
+        That is what counts where a loop meets its own start, whose first beat may well be a jump of level.
+        """
+        return min(1.0, self.slope_share / _USUAL)
+
+    @property
     def score(self) -> float:
         """How little the seam stands out, from 0 to 1."""
         return min(1.0, min(self.level_share, self.slope_share, self.spectral_share) / _USUAL)

@@ -166,7 +166,8 @@ def _rarity(share: float) -> str:
 def _measured(desk: Desk) -> str:
     text = f"Seam score {desk.seam.reading.score:.2f} (1: nothing stands out)\n{in_words(desk.seam.reading)}"
     if desk.after is not None:
-        text = f"Seam score now {desk.seam.reading.score:.2f}, mended {desk.after.score:.2f}\n{in_words(desk.after)}"
+        now, mended = desk.seam.reading.smoothness, desk.after.smoothness
+        text = f"Seam score now {now:.2f}, mended {mended:.2f} (1: no click)\n{in_words(desk.after)}"
     return text
 
 
