@@ -17,13 +17,13 @@ def load(path: Path):
 
 
 def clean(path: Path):
-    """Return a recording without the parts in which its truth file, if it has one, lists clipping; and its rate."""
+    """Return a recording and its rate, without the parts where its truth file, if any, lists short faults."""
     sound, rate = load(path)
     if not truth_of(path).exists():
         return sound, rate
     keep = np.ones(len(sound), bool)
     for fault in json.loads(truth_of(path).read_text())["planted"]:
-        if fault["kind"] in ("clipping", "click"):
+        if fault["kind"] in ("clipping", "click", "crackle", "dropout"):
             keep[max(0, fault["start"] - rate // 2) : fault["end"] + rate // 2] = False
     return sound[keep], rate
 

@@ -126,6 +126,47 @@ def test_a_rail_and_everywhere_and_one_channel(umbrick, tmp_path):
     assert np.abs(after[:, 1]).max() > 0.52
 
 
+@pytest.mark.parametrize(
+    ("method", "settings", "longer_by"),
+    [
+        ("splice", ("time=close", "search_ms=0"), -4800),
+        ("splice", ("time=keep",), 0),
+        ("graft", ("donor=20000", "crossfade_ms=2"), 0),
+        ("fade", ("direction=out", "shape=log"), 0),
+        ("level", ("gain_db=-6", "ramp_ms=5"), 0),
+        ("redraw", ("shape=line",), 0),
+        ("trim", ("length=0.5 s",), 24000 - 144000),
+    ],
+)
+def test_what_is_done_by_hand_can_be_done_without_a_window(umbrick, hot, tmp_path, method, settings, longer_by):
+    path, _, _ = hot
+    given = [word for setting in settings for word in ("--set", setting)]
+    at = ("--method", method, "--at", "1s-1.1s", "--report", "r.json", "--subtype", "FLOAT")
+    assert umbrick("mend", "hot.wav", "o.wav", *at, *given)[0] == 0
+    before, after = read(path), read(tmp_path / "o.wav")
+    assert len(after) - len(before) == longer_by
+    if not longer_by:
+        assert np.array_equal(before[:47000], after[:47000])
+        assert not np.array_equal(before[48000:52800], after[48000:52800])
+    report = json.loads((tmp_path / "r.json").read_text())["recordings"][0]
+    assert (report["mends"][0]["method"], report["mends"][0]["time_shift"]) == (method, longer_by)
+
+
+def test_fixed_parameters_keep_their_names(umbrick):
+    listed = {
+        m["name"]: {p["name"] for p in m["parameters"]} for m in json.loads(umbrick("methods", "--json")[1])["methods"]
+    }
+    for method, names in {
+        "declip": {"rail_dbfs", "using"},
+        "graft": {"crossfade_ms", "donor"},
+        "splice": {"time", "crossfade_ms"},
+        "fade": {"direction", "shape"},
+        "level": {"gain_db", "ramp_ms"},
+        "trim": {"length"},
+    }.items():
+        assert names <= listed[method]
+
+
 def test_methods_are_listed(umbrick):
     status, out, _ = umbrick("methods", "--json")
     assert status == 0

@@ -151,6 +151,11 @@ class Engine:
         return max(0, heard)
 
     @property
+    def latency_seconds(self) -> float:
+        """How long after it was made sound is heard."""
+        return self._output.latency_frames() / self._form[0] if self._form else 0.0
+
+    @property
     def reading(self) -> Reading:
         """The meters, at the level of the version that is heard."""
         return self._meter.reading

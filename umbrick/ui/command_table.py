@@ -172,7 +172,8 @@ def command_table(
 
     def set_marker() -> None:
         if work := bench.work:
-            marking.set_marker(work.cursor if viewing.playhead is None else viewing.playhead)
+            heard = listening.heard
+            marking.set_marker(work.cursor if heard is None else heard)
 
     def nothing_chosen() -> str:
         return nothing_open() or ("" if lifting.chosen else "Choose mends in the ledger first (F6).")

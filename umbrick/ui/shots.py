@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import sys
 import tempfile
@@ -14,7 +15,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from umbrick.core.paths import HOME_VARIABLE
 from umbrick.core.view.window import Window
-from umbrick.demo import recordings
+from umbrick.demo import recordings, truth_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
 from umbrick.ui.window import BenchWindow
@@ -93,6 +94,49 @@ def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> N
     photographer.shoot("markers")
 
 
+def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
+    """Picture a hole on the seam desk, the level curve, a carried copy, and a stroke in the Loupe."""
+    work = window.bench.works[2]
+    window.bench.show_work(work)
+    photographer.settle()
+    planted = json.loads(truth_of(work.home).read_text())["planted"]
+    hole = next(fault for fault in planted if fault["kind"] == "dropout")
+    bench, tools = window.bench, window.tools
+    bench.look_at(hole["start"], hole["end"], 0)
+    bench.select(hole["start"], hole["end"])
+    photographer.run("seam_desk")
+    photographer.shoot("seam-desk")
+    photographer.run("stop")
+    start = hole["start"] - work.rate
+    bench.select(start, start + 3 * work.rate // 4)
+    photographer.run("level_curve")
+    tools.levelling.try_step(-9.0)
+    photographer.settle()
+    photographer.shoot("level-curve")
+    tools.levelling.drop()
+    photographer.run("level_curve")
+    bench.select(hole["start"] - 8820, hole["end"] - 8820)
+    bench.set_passage(Window(hole["start"] - 18000, hole["end"] + 12000))
+    photographer.run("carry")
+    tools.pasting.carry_to(hole["start"])
+    photographer.run("fit")
+    photographer.shoot("carried-copy")
+    photographer.run("stop")
+    bench.select(0, 0)
+    wrong = max(fault["start"] for fault in planted if fault.get("samples") == 1)
+    bench.set_cursor(wrong)
+    photographer.run("come_close")
+    photographer.run("pen")
+    value = float(work.version.read(wrong - 1, wrong)[0, 0])
+    tools.drawing.begin(wrong - 8, value)
+    for step in range(17):
+        tools.drawing.draw_to(wrong - 8 + step, value * (1 - 0.06 * step))
+    photographer.settle()
+    photographer.shoot("redraw")
+    photographer.run("stop")
+    photographer.run("pen")
+
+
 def take(folder: Path) -> None:
     """Take every picture."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -107,7 +151,7 @@ def take(folder: Path) -> None:
         photographer = _Photographer(window, folder)
         photographer.shoot("empty")
         window.open(recordings())
-        photographer.wait(lambda: len(window.bench.works) == 2)
+        photographer.wait(lambda: len(window.bench.works) == len(recordings()))
         window.bench.show_work(window.bench.works[0])
         photographer.run("survey")
         for _ in range(4):
@@ -125,6 +169,7 @@ def take(folder: Path) -> None:
         photographer.run("next")
         photographer.run("candidate_2")
         photographer.shoot("stereo")
+        _work_by_hand(photographer, window)
         photographer.shoot_dialog("keys", "keys")
         window.shut_down()
 

@@ -10,6 +10,8 @@ from umbrick.core.measure.levels import LevelMeter
 from umbrick.core.measure.loudness import LoudnessMeter
 from umbrick.core.measure.matching import matching_trims_db
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.change import delete, replace
+from umbrick.core.timeline.version import Version
 from umbrick.core.units import SILENCE_DBFS, db_to_amplitude
 
 
@@ -74,9 +76,14 @@ def test_the_fitting_level_change_brings_a_peak_just_under_the_ceiling(peak, cei
 
 
 def test_trims_make_two_versions_equally_loud_and_neither_louder():
-    before, after = ArraySource(voice(4.0), RATE, "b"), ArraySource(0.5 * voice(4.0), RATE, "a")
+    before = Version.of(ArraySource(voice(4.0), RATE, "b"))
+    after = replace(before, 0, before.frames, ArraySource(0.5 * voice(4.0), RATE, "a")).apply(before)
     first, second = matching_trims_db(before, after, 0, before.frames)
     assert first == pytest.approx(-6.02, abs=0.05)
     assert second == 0.0
-    silence = ArraySource(np.zeros((RATE, 1)), RATE, "z")
-    assert matching_trims_db(silence, after, 0, RATE) == (0.0, 0.0)
+    silence = Version.of(ArraySource(np.zeros((RATE, 1)), RATE, "z"))
+    assert matching_trims_db(silence, silence, 0, RATE) == (0.0, 0.0)
+    # What comes after a cut is compared with itself, not with what stood there before.
+    ramp = Version.of(ArraySource(voice(4.0) * np.linspace(0.05, 1, 4 * RATE)[:, np.newaxis], RATE, "r"))
+    shorter = delete(ramp, 0, 2 * RATE).apply(ramp)
+    assert matching_trims_db(ramp, shorter, RATE, 2 * RATE) == pytest.approx((0.0, 0.0), abs=0.01)

@@ -23,9 +23,6 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
-MOST_DRAWABLE = 400
-"""Samples in the Loupe up to which each can be taken hold of."""
-
 _AT_ONCE_FRAMES = 20_000
 _NUDGE_ENDS_MS = 400
 _FURTHEST = 8.0
@@ -73,6 +70,8 @@ class Drawing(QObject):
         self._bench = bench
         self._handwork = handwork
         self.is_on = False
+        self.most_drawable = LOUPE_FRAMES
+        """Samples in the Loupe up to which each is drawn as a dot and can be taken hold of."""
         self.links = False
         self.smooths = False
         self.stroke: Stroke | None = None
@@ -105,7 +104,7 @@ class Drawing(QObject):
         work = self._bench.work
         if work is None:
             return "Open a recording first (Ctrl+O)."
-        if work.loupe.length > MOST_DRAWABLE:
+        if work.loupe.length > self.most_drawable:
             shown = format_count(round(work.loupe.length), "sample")
             return f"The Loupe shows {shown}, too many to draw on: Ctrl+0 zooms in."
         return work.held

@@ -18,6 +18,7 @@ from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.work import Work
 
 SOFTENED_SECONDS = 0.005
+_HEARD_BEFORE_SECONDS = 0.5
 
 _DONE = {
     "splice": "Spliced",
@@ -184,7 +185,8 @@ class Handwork(Task):
         work.focus = None
         work.selection = None
         place = min(mend.start, work.frames)
-        work.cursor = place
+        # The join can be heard at once: playing begins a little before it.
+        work.cursor = max(0, place - round(_HEARD_BEFORE_SECONDS * work.rate))
         work.loupe = work.loupe.centred(place, work.frames)
         work.passage = work.passage.within(work.frames).showing(place, place, work.frames, margin=0.02)
         self._bench.place_changed.emit()

@@ -77,6 +77,12 @@ class Listening(QObject):
         return self.engine.is_scrubbing
 
     @property
+    def heard(self) -> int | None:
+        """The frame of the version that is worked on that is heard now, or None while there is no sound."""
+        work = self._bench.work
+        return self._worked_frame(work, self.engine.position) if work and self.is_sounding else None
+
+    @property
     def is_sounding(self) -> bool:
         """Whether sound is coming."""
         return self.is_playing or self.is_scrubbing

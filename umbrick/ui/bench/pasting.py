@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
-from umbrick.core.errors import ParameterError, UmbrickError
+from umbrick.core.errors import UmbrickError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.fitting import best_fit, matching_start
 from umbrick.core.mend.graft import CROSSFADE_MS, Clip, donor_of, put_in, put_over
@@ -102,6 +102,8 @@ class Pasting(QObject):
         start = work.selection[0] if work.selection else work.cursor
         clip = replace(clip, stop=min(clip.stop, clip.start + work.frames - start))
         place = self._place(work, start, clip)
+        if place is None:
+            return
         if clip.frames < 1:
             self._bench.said.emit("There is no room at the end. Paste it in instead (Ctrl+Shift+V).")
             return
@@ -215,6 +217,8 @@ class Pasting(QObject):
 
     def _made(self, work: Work, carried: Carried) -> Mended | None:
         place = self._place(work, carried.start, carried.clip)
+        if place is None:
+            return None
         try:
             stretch = put_over(work.version, place, carried.clip, self._fade(work), carried.factor)
         except UmbrickError as error:
@@ -222,11 +226,13 @@ class Pasting(QObject):
             return None
         return _mended(work.version, stretch, place, carried.clip, "replace", carried.gain_db, carried.inverted)
 
-    def _place(self, work: Work, start: int, clip: Clip) -> Place:
+    def _place(self, work: Work, start: int, clip: Clip) -> Place | None:
+        """Return where a clip would go; None if there are not the channels for it, which is told."""
         same = len(clip.channels) == len(work.selected_channels) or len(clip.channels) == 1
         channels = work.selected_channels if same else clip.channels
         if not set(channels) <= set(range(work.channels)):
-            raise ParameterError("This recording has fewer channels than what was copied.")
+            self._bench.failed.emit("This recording has fewer channels than what was copied.")
+            return None
         return Place(start, start + clip.frames, channels)
 
     def _fade(self, work: Work) -> int:

@@ -127,7 +127,8 @@ class SeamPage(QWidget):
             button.setVisible(number < len(desk.proposals))
             if number < len(desk.proposals):
                 seam = desk.proposals[number]
-                button.setText(f"{number + 1}   {format_length(seam.removed, desk.rate)}   {seam.reading.score:.2f}")
+                length = format_length(seam.removed, desk.rate)
+                button.setText(f"{number + 1}   {length} out · score {seam.reading.score:.2f}")
                 button.setToolTip(in_words(seam.reading))
                 button.setChecked(number == desk.chosen)
         self.measured.setText(_measured(desk))

@@ -14,7 +14,7 @@ from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool
 
-_TOP_DB, _BOTTOM_DB = 15.0, -45.0
+_TOP_DB, _BOTTOM_DB = 20.0, -40.0
 _GRIP = 6
 _RADIUS = 3.5
 _STEP_DB = 0.1
@@ -69,7 +69,9 @@ class LevelLine(Tool):
         painter.restore()
         painter.setFont(themes.font(10))
         painter.setPen(theme.color("faint"))
-        painter.drawText(QPointF(rect.left() + 10, zero - 4), "level curve, 0 dB")
+        label = QRectF(rect.left() + 8, zero - 15, 92, 13)
+        painter.fillRect(label, theme.color("paper", 210))
+        painter.drawText(label, Qt.AlignmentFlag.AlignCenter, "level curve, 0 dB")
         self._draw_label(painter, work, rect)
 
     def _draw_label(self, painter: QPainter, work: Work, rect: QRectF) -> None:

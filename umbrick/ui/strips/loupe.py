@@ -177,6 +177,7 @@ class LoupeStrip(Strip):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Keep the tools at the right of the title."""
         super().resizeEvent(event)
+        self._drawing.most_drawable = int(self.width() / _DOTS_FROM)
         right = self.width() - 4
         for tool in reversed(self._tools):
             tool.adjustSize()

@@ -1,0 +1,63 @@
+"""Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
+
+Target: none. The simulated output has a buffer of 1,024 frames and counts how often there was nothing left to play.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from benchmarks import long_recording
+from umbrick.core.sound.recording import open_recording
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Surveyor
+from umbrick.core.timeline.version import Version
+from umbrick.playback.engine import Engine, Programme
+from umbrick.playback.simulated import SimulatedOutput
+
+_MINUTES = float(os.environ.get("UMBRICK_BENCH_MINUTES", "10"))
+
+
+def run(files: list[Path]) -> None:
+    """Measure and print."""
+    with tempfile.TemporaryDirectory() as folder:
+        recording = open_recording(long_recording.write(Path(folder) / "hour.wav", 3600), Path(folder))
+        version = Version.of(recording.source)
+        output = SimulatedOutput()
+        engine = Engine(output)
+        engine.load(Programme(version, version))
+        stop = threading.Event()
+        surveys = [0]
+
+        def survey():
+            while not stop.is_set():
+                Surveyor(version, recording.format.bits, list(KINDS.values())).run(lambda _: None, stop.is_set)
+                surveys[0] += 1
+
+        def quietly():
+            try:
+                survey()
+            except Exception:
+                if not stop.is_set():
+                    raise
+
+        worker = threading.Thread(target=quietly, daemon=True)
+        worker.start()
+        engine.play(0)
+        began = time.monotonic()
+        time.sleep(60 * _MINUTES)
+        played = engine.position / recording.source.rate
+        underruns = output.underruns
+        engine.stop()
+        stop.set()
+        worker.join()
+        engine.close()
+        recording.close()
+        print(
+            f"{(time.monotonic() - began) / 60:.1f} min of playing ({played:.0f} s heard) beside "
+            f"{surveys[0]} whole surveys of an hour: {underruns} underruns"
+        )
