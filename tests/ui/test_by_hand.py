@@ -327,7 +327,8 @@ def test_splicing_out_tells_the_shift_and_everything_after_follows(hands, spoken
     assert mend.start <= start
     assert mend.stop >= stop
     removed = mend.stop - mend.start
-    assert np.array_equal(sound_of(hands)[mend.start + 200 :], spoken[mend.stop + 200 :])
+    fade = round(mend.parameters["crossfade_ms"] * 48)
+    assert np.array_equal(sound_of(hands)[mend.start + fade :], spoken[mend.stop + fade :])
     assert "earlier by" in hands.window.status.message.text()
     assert hands.window.status.debt.text() != "Timing debt 0 ms"
     assert hands.window.marking.placed()[0].start == 100000 - removed

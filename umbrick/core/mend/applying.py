@@ -14,7 +14,7 @@ import numpy.typing as npt
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.bounds import Integers, runs
-from umbrick.core.mend.method import Excerpt, Method, Parameters, Rebuild, Rework, Stretch
+from umbrick.core.mend.method import Excerpt, Method, Parameters, Rebuild, Rework, Reworked, Stretch
 from umbrick.core.mend.place import Place, mask_of, stretches
 from umbrick.core.timeline.change import Change, replace_many
 from umbrick.core.timeline.history import Edit, Mend
@@ -152,14 +152,28 @@ def _reworked(
     is_cancelled: Callable[[], bool],
 ) -> Mended:
     """Return a version with a method applied to one place after another, all of it as one change."""
-    made: list[Stretch] = []
-    mends: list[Mend] = []
-    parts: list[tuple[int, int]] = []
+    reworked: list[Reworked] = []
     united = _united(places)
     for number, place in enumerate(united):
         if is_cancelled():
             raise CancelledError
-        done = rework(version, place, parameters)
+        reworked.append(rework(version, place, parameters))
+        progress((number + 1) / len(united))
+    return as_mended(version, method.name, reworked)
+
+
+def as_mended(version: Version, method: str, reworked: Sequence[Reworked]) -> Mended:
+    """Return what a method made of places, in order of time, as one change with a mend for each.
+
+    Raises
+    ------
+    ParameterError
+        If what was made of two places overlaps.
+    """
+    made: list[Stretch] = []
+    mends: list[Mend] = []
+    parts: list[tuple[int, int]] = []
+    for done in reworked:
         if made and done.stretches and done.stretches[0].start < made[-1].stop:
             raise ParameterError("Two of the places lie too close for this method.", "Do one, then the other.")
         parts.append((len(made), len(made) + len(done.stretches)))
@@ -167,11 +181,10 @@ def _reworked(
         shift = sum(sum(piece.length for piece in s.pieces) - (s.stop - s.start) for s in done.stretches)
         mends.append(
             Mend(
-                method.name, done.place.start, done.place.stop, done.place.channels, dict(done.parameters),
+                method, done.place.start, done.place.stop, done.place.channels, dict(done.parameters),
                 None if done.seam_score is None else round(done.seam_score, 3), shift, done.place.finding_ids,
             )
         )  # fmt: skip
-        progress((number + 1) / len(united))
     change = Change.of(version, [s.start for s in made], [s.stop for s in made], Runs.of([s.pieces for s in made]))
     peak = max((_peak(piece) for s in made for piece in s.pieces), default=0.0)
     return Mended(change.apply(version), change, tuple(mends), tuple(parts), peak)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,7 +16,9 @@ from umbrick.core.sound.source import Source
 Wave = npt.NDArray[np.float64]
 Integers = npt.NDArray[np.int64]
 
-AUTO_CROSSFADE_MS = 3.0
+AUTO_CROSSFADES_MS = (3.0, 8.0, 20.0)
+"""Lengths that are tried where none is asked for: the shortest that does as well as the others is best."""
+
 _MOST_CROSSINGS = 48
 _GRID_SECONDS = 0.0005
 _MEASURED = 10
@@ -97,7 +99,7 @@ def seams(
     stop: int,
     channels: Iterable[int] | None = None,
     search: int = 0,
-    fade: int = 0,
+    fades: Sequence[int] = (0,),
     shape: str = AUTO,
     count: int = 5,
 ) -> list[Seam]:
@@ -111,9 +113,10 @@ def seams(
     channels : iterable of int, optional
         Those that decide, by default all. The loudest of them gives the zero crossings.
     search : int
-        How many frames more than that may go on either side. With 0 the cut is just at the span's edges.
-    fade : int
-        Length of the crossfade in frames.
+        How many frames more than that and half the crossfade may go on either side. With 0 the cut is just at the
+        span's edges, and the crossfade lies round it.
+    fades : sequence of int
+        Lengths of the crossfade in frames that are tried. Unless the cut is exact, all of it lies outside the span.
     shape : str
         ``auto`` or one of the crossfades' shapes.
     count : int
@@ -127,24 +130,27 @@ def seams(
     """
     own = OwnJumps(source, start, stop)
     if search <= 0:
-        return [measured(source, start, stop, fade, shape, own)]
+        return [measured(source, start, stop, fades[0], shape, own)]
     on = list(channels) if channels is not None else list(range(source.channels))
-    context = round(_CONTEXT_SECONDS * source.rate)
-    left_start = max(0, start - search - context)
+    context, reach = round(_CONTEXT_SECONDS * source.rate), search + max(fades) // 2
+    left_start = max(0, start - reach - context)
     left = source.read(left_start, start).astype(np.float64)[:, on]
-    right_stop = min(source.frames, stop + search + context)
-    right = source.read(stop, right_stop).astype(np.float64)[:, on]
+    right = source.read(stop, min(source.frames, stop + reach + context)).astype(np.float64)[:, on]
     usual = own.usual
     rough: list[tuple[float, int, int]] = []
-    for outs, intos in _crossings(left, right, left_start, start, stop, search, source.rate):
+    for outs, intos in _crossings(left, right, left_start, start, stop, reach, source.rate):
         costs = _wave_costs(left, right, outs - left_start, intos - stop, source.rate, usual)
-        costs += _SLIGHT * ((start - outs)[:, np.newaxis] + (intos - stop)) / search
+        costs += _SLIGHT * ((start - outs)[:, np.newaxis] + (intos - stop)) / reach
         rough += zip(costs.ravel().tolist(), np.repeat(outs, len(intos)).tolist(), intos.tolist() * len(outs),
                      strict=True)  # fmt: skip
-    found = [measured(source, out, into, fade, shape, own, cost) for cost, out, into in sorted(rough)[:_MEASURED]]
+    rough.sort()
+    found = []
+    for fade in fades:
+        clear = [pair for pair in rough if start - pair[1] >= fade // 2 and pair[2] - stop >= fade - fade // 2]
+        found += [measured(source, out, into, fade, shape, own, cost) for cost, out, into in clear[:_MEASURED]]
     if not found:
-        return [measured(source, start, stop, fade, shape, own)]
-    found.sort(key=lambda seam: (-round(10 * seam.reading.score), seam.cost))
+        return [measured(source, start, stop, min(fades), shape, own)]
+    found.sort(key=lambda seam: (-round(10 * seam.reading.score), seam.fade, seam.cost))
     apart = _APART_SECONDS * source.rate
     chosen: list[Seam] = []
     for seam in found:

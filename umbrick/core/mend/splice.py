@@ -9,7 +9,7 @@ from umbrick.core.mend.crossfade import AUTO, SHAPES, crossfaded
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.room_tone import room_tone
-from umbrick.core.mend.seams import AUTO_CROSSFADE_MS, Seam, fade_reach, joined, seams
+from umbrick.core.mend.seams import AUTO_CROSSFADES_MS, Seam, fade_reach, joined, seams
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.runs import NO_ORIGIN, Piece
 from umbrick.core.timeline.version import Version
@@ -21,14 +21,20 @@ _LONGEST_FADE_SHARE = 0.5
 def proposed(version: Version, place: Place, parameters: Parameters, count: int = 5) -> list[Seam]:
     """Return the cuts that splicing a place would choose from, best first."""
     search = round(float(parameters["search_ms"]) * version.rate / 1000)
-    fade = fade_frames(parameters, version.rate)
-    return seams(version, place.start, place.stop, place.channels, search, fade, str(parameters["curve"]), count)
+    fades = fades_frames(parameters, version.rate)
+    return seams(version, place.start, place.stop, place.channels, search, fades, str(parameters["curve"]), count)
+
+
+def fades_frames(parameters: Parameters, rate: int) -> list[int]:
+    """Return the lengths of the crossfade, in frames, that are to be tried, the shortest first."""
+    milliseconds = parameters["crossfade_ms"]
+    tried = AUTO_CROSSFADES_MS if milliseconds == AUTO else (float(milliseconds),)
+    return [round(length * rate / 1000) for length in tried]
 
 
 def fade_frames(parameters: Parameters, rate: int) -> int:
-    """Return the crossfade's length in frames."""
-    milliseconds = parameters["crossfade_ms"]
-    return round((AUTO_CROSSFADE_MS if milliseconds == AUTO else float(milliseconds)) * rate / 1000)
+    """Return the crossfade's length in frames where just one is wanted."""
+    return fades_frames(parameters, rate)[0]
 
 
 def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
@@ -142,7 +148,7 @@ METHOD = Method(
             "crossfade_ms",
             "number",
             AUTO,
-            f"length of the crossfade; auto is {AUTO_CROSSFADE_MS:g}",
+            "length of the crossfade; auto takes the shortest that does well, up to 20",
             (AUTO,),
             "ms",
             0.0,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import numpy.typing as npt
 
@@ -41,12 +43,18 @@ def band_limited(samples: npt.NDArray[np.floating], oversampling: int) -> npt.ND
     curve[::oversampling] = samples
     if count == 1:
         return curve
-    taps = np.arange(-_HALF_WIDTH + 1, _HALF_WIDTH + 1)
+    neighbours = np.lib.stride_tricks.sliding_window_view(held[1:-1], 2 * _HALF_WIDTH, axis=0)[: count - 1]
+    between = neighbours @ _kernels(oversampling)
     for phase in range(1, oversampling):
-        distance = taps - phase / oversampling
-        window = np.i0(_KAISER_BETA * np.sqrt(np.maximum(0.0, 1 - (distance / _HALF_WIDTH) ** 2))) / np.i0(_KAISER_BETA)
-        kernel = np.sinc(distance) * window
-        kernel /= kernel.sum()
-        neighbours = np.lib.stride_tricks.sliding_window_view(held[1:-1], 2 * _HALF_WIDTH, axis=0)
-        curve[phase::oversampling] = (neighbours @ kernel)[: count - 1]
+        curve[phase::oversampling] = between[..., phase - 1]
     return curve
+
+
+@lru_cache(maxsize=64)
+def _kernels(oversampling: int) -> npt.NDArray[np.float64]:
+    """Return the weights of the neighbours for each point between two samples, shape ``(taps, oversampling - 1)``."""
+    taps = np.arange(-_HALF_WIDTH + 1, _HALF_WIDTH + 1)[:, np.newaxis]
+    distance = taps - np.arange(1, oversampling) / oversampling
+    window = np.i0(_KAISER_BETA * np.sqrt(np.maximum(0.0, 1 - (distance / _HALF_WIDTH) ** 2))) / np.i0(_KAISER_BETA)
+    kernels = np.sinc(distance) * window
+    return np.asarray(kernels / kernels.sum(axis=0))

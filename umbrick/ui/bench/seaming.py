@@ -11,7 +11,7 @@ from umbrick.core.errors import ParameterError, UmbrickError
 from umbrick.core.measure.crossings import Direction, crossings
 from umbrick.core.measure.jumps import OwnJumps, SeamReading
 from umbrick.core.mend import splice
-from umbrick.core.mend.applying import Mended, apply_method
+from umbrick.core.mend.applying import Mended, apply_method, as_mended
 from umbrick.core.mend.crossfade import AUTO
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
@@ -53,6 +53,7 @@ class Desk:
     chosen: int | None = 0
     fades_tail: bool = False
     """Whether a loop's tail is faded instead of crossfaded into its start."""
+    filling: tuple[object, Mended] | None = field(default=None)
     mended: Mended | None = field(default=None)
     after: SeamReading | None = field(default=None)
     """How the seam of a loop measures once it is mended; what is in ``seam`` is as it is now."""
@@ -289,16 +290,16 @@ class Seaming(Task):
                 tail = desk.place._replace(start=desk.place.stop - max(1, length))
                 return apply_method(desk.version, method_named("fade"), {"direction": "out"}, [tail])
             return apply_method(desk.version, method, desk.settings, [desk.place])
-        exact = {
-            "time": desk.time,
-            "crossfade_ms": 1000.0 * seam.fade / desk.rate,
-            "curve": seam.shape,
-            "search_ms": 0.0,
-        }
-        place = desk.place if desk.time == "keep" else desk.place._replace(start=seam.out, stop=seam.into)
-        if place.start > place.stop:
+        if seam.out > seam.into:
             raise ParameterError("The incoming side would begin before the outgoing one ends.", "Slide it on.")
-        return apply_method(desk.version, method, exact, [place])
+        if desk.time == "keep":
+            # The filling is the same wherever a cut would be.
+            key = desk.settings["crossfade_ms"]
+            if desk.filling is None or desk.filling[0] != key:
+                settings = desk.settings | {"search_ms": 0.0}
+                desk.filling = key, apply_method(desk.version, method, settings, [desk.place])
+            return desk.filling[1]
+        return as_mended(desk.version, method.name, [splice.cut(desk.version, desk.place, seam, desk.settings)])
 
     @staticmethod
     def _heard(desk: Desk) -> tuple[int, int]:
