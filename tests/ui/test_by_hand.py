@@ -56,9 +56,10 @@ def spoken(hands, tmp_path):
 
 def test_edges_move_by_samples_cycles_crossings_and_marks(hands, spoken):
     hands.press("G")
-    hands.type("0:00.5000\n\t\t625 smp\n")
+    hands.type("0:00.5000\t\t625 smp\n")
     assert hands.work.selection == (24000, 24625)
-    passage(hands).setFocus()
+    assert passage(hands).hasFocus(), "the keys are commands again"
+    assert hands.work.loupe.start < 24000 < hands.work.loupe.stop
     hands.press("Alt+Right")
     assert hands.work.selection[1] == 24626
     hands.press("A")
@@ -91,6 +92,9 @@ def test_typed_start_end_and_length_take_units_and_beats(hands, spoken):
         assert (hands.work.selection or (hands.work.cursor,) * 2) == expected
     hands.type("soon\n", page.start)
     assert "not a time" in hands.window.status.message.text()
+    assert page.start.hasFocus()
+    hands.press("Esc", page.start)
+    assert page.start.text() == "0:00.5000"
     assert hands.work.selection == (24000, 54000)
 
 
@@ -365,7 +369,6 @@ def test_the_seam_desk_slides_by_samples_while_the_loop_plays(hands, spoken):
     hands.type("10 ms\n", page.crossfade)
     assert desk.seam.fade == 480
     hands.press("Space")
-    loupe(hands).setFocus()
     hands.press("Enter")
     mend = hands.work.history.latest.made[0]
     assert (mend.method, mend.stop - mend.start) == ("splice", desk.seam.removed)

@@ -20,9 +20,6 @@ MOVING = frozenset(
 )
 """The keys that move within a list or a slider."""
 
-ENTER = frozenset({Qt.Key.Key_Return, Qt.Key.Key_Enter})
-"""The keys that end a typed value."""
-
 
 class _Keeper(QObject):
     def __init__(self, widget: QWidget, keys: frozenset[Qt.Key]) -> None:

@@ -326,6 +326,8 @@ class BenchWindow(QMainWindow):
         ):
             signal.connect(self._refresh)
         self.tools.seaming.desk_changed.connect(self._show_desk)
+        for page in (self.treatment.by_hand, self.treatment.seam):
+            page.left.connect(self._free_keyboard)
         for working in (self.surveying, self.mending, self.saving, self.reporting):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
@@ -349,6 +351,10 @@ class BenchWindow(QMainWindow):
                 button.clicked.connect(lambda _, button=button, action=action: button.setChecked(action.isChecked()))
             buttons.append(button)
         return buttons
+
+    def _free_keyboard(self) -> None:
+        """Give the keyboard back to the strips, so that keys are commands again."""
+        (self.seam_desk if self.tools.seaming.desk is not None else self.strips[1]).setFocus()
 
     def _show_desk(self) -> None:
         is_open = self.tools.seaming.desk is not None

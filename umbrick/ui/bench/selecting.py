@@ -119,7 +119,7 @@ class Selecting(QObject):
         if not 0 <= begin <= end <= work.frames:
             raise ParameterError("That is not within the recording.")
         self._bench.select(begin, end)
-        self._bench.set_cursor(begin, follow=False)
+        self._bench.set_cursor(begin)
         self._bench.set_passage(work.passage.showing(begin, end, work.frames))
 
     def frames_of(self, text: str) -> int:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -28,7 +28,8 @@ from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.levelling import Levelling, new_peak
 from umbrick.ui.bench.pasting import Pasting
 from umbrick.ui.bench.selecting import Selecting
-from umbrick.ui.own_keys import ENTER, keep_keys
+from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.typed_field import TypedField
 
 _PEAK_AFTER_MS = 150
 _SHAPE_NAMES = {"linear": "linear", "equal_power": "equal power", "s": "S", "log": "logarithmic"}
@@ -36,6 +37,9 @@ _SHAPE_NAMES = {"linear": "linear", "equal_power": "equal power", "s": "S", "log
 
 class ByHand(QWidget):
     """Follows the selection, and the copy that is carried."""
+
+    left = Signal()
+    """The person has done with typing: the keyboard is free."""
 
     def __init__(
         self,
@@ -59,17 +63,18 @@ class ByHand(QWidget):
         heading.setProperty("role", "heading")
         self.what = QLabel()
         self.what.setWordWrap(True)
-        self.start, self.stop, self.length = (self._field(name) for name in ("Start", "End", "Length"))
-        self.start.returnPressed.connect(lambda: self._type_in(self.start, "start"))
-        self.stop.returnPressed.connect(lambda: self._type_in(self.stop, "stop"))
-        self.length.returnPressed.connect(lambda: self._type_in(self.length, "length"))
+        self.start, self.stop, self.length = (TypedField(name) for name in ("Start", "End", "Length"))
+        for field, which in ((self.start, "start"), (self.stop, "stop"), (self.length, "length")):
+            field.typed.connect(lambda text, field=field, which=which: self._type_in(field, which, text))
         typed = self._grid(("Start", self.start), ("End", self.stop), ("Length", self.length))
 
-        self.gain = self._field("Level change", "0 dB")
-        self.ramp = self._field("Ramps", f"{handwork.ramp_ms:g} ms")
+        self.gain = TypedField("Level change", "0 dB")
+        self.ramp = TypedField("Ramps", f"{handwork.ramp_ms:g} ms")
         self.gain.textEdited.connect(lambda _: self._peak_timer.start())
-        self.gain.returnPressed.connect(self._level)
-        self.ramp.returnPressed.connect(self._set_ramp)
+        self.gain.typed.connect(lambda _: self._level())
+        self.ramp.typed.connect(self._set_ramp)
+        for field in (self.start, self.stop, self.length, self.gain, self.ramp):
+            field.left.connect(self.left)
         self.new_peak = QLabel()
         self.new_peak.setProperty("role", "faint")
         self.new_peak.setWordWrap(True)
@@ -154,13 +159,6 @@ class ByHand(QWidget):
         field.setFocus(Qt.FocusReason.ShortcutFocusReason)
         field.selectAll()
 
-    def _field(self, name: str, text: str = "") -> QLineEdit:
-        field = QLineEdit(text)
-        field.setMinimumWidth(60)
-        field.setAccessibleName(name)
-        keep_keys(field, ENTER)
-        return field
-
     @staticmethod
     def _grid(*rows: tuple[str, QWidget]) -> QGridLayout:
         grid = QGridLayout()
@@ -172,16 +170,14 @@ class ByHand(QWidget):
         grid.setColumnStretch(1, 1)
         return grid
 
-    def _type_in(self, field: QLineEdit, which: str) -> None:
+    def _type_in(self, field: TypedField, which: str, text: str) -> None:
         try:
-            self._selecting.type_in(**{which: field.text()})
+            self._selecting.type_in(**{which: text})
         except ParameterError as error:
             self._bench.failed.emit(str(error))
-            field.selectAll()
-            return
-        field.setModified(False)
-        self._refresh()
-        field.selectAll()
+            field.refuse()
+        else:
+            self._refresh()
 
     def _gain_db(self) -> float:
         gain_db = parse_db(self.gain.text())
@@ -191,24 +187,28 @@ class ByHand(QWidget):
 
     def _level(self) -> None:
         try:
-            self._set_ramp()
             gain_db = self._gain_db()
         except ParameterError as error:
             self._bench.failed.emit(str(error))
+            self.gain.refuse()
             return
         if self._levelling.chosen is not None:
             self._levelling.type_node(gain_db)
         else:
             self._handwork.level(gain_db)
 
-    def _set_ramp(self) -> None:
+    def _set_ramp(self, text: str) -> None:
         work = self._bench.work
-        if work is None:
+        try:
+            frames = self._selecting.frames_of(text)
+            if frames < 1:
+                raise ParameterError("A ramp is at least one sample long: never a right angle.")
+        except ParameterError as error:
+            self._bench.failed.emit(str(error))
+            self.ramp.refuse()
             return
-        frames = self._selecting.frames_of(self.ramp.text())
-        if frames < 1:
-            raise ParameterError("A ramp is at least one sample long: never a right angle.")
-        self._handwork.ramp_ms = max(0.5, min(1000.0 * frames / work.rate, 10_000.0))
+        if work is not None:
+            self._handwork.ramp_ms = max(0.5, min(1000.0 * frames / work.rate, 10_000.0))
 
     def _set_shape(self, index: int) -> None:
         self._handwork.fade_shape = self.shape.itemData(index)
@@ -253,18 +253,13 @@ class ByHand(QWidget):
         self.what.setText(f"Selected {length}{on}." if work.selection else "Nothing is selected: type it, or drag.")
         edges = (self.start, start), (self.stop, stop)
         for field, frame in edges:
-            self._show(field, format_clock(frame, work.rate, 4))
-        self._show(self.length, f"{stop - start} smp")
+            field.show_value(format_clock(frame, work.rate, 4))
+        self.length.show_value(f"{stop - start} smp")
         carried = self._pasting.in_words()
         self.carried.setText(f"Carrying a {carried}. Drag it, or ← → by samples; ↑ ↓ level; I turns it over.")
         for widget in (self.carried, *self._carry_buttons):
             widget.setVisible(bool(carried))
         self.new_peak.setText("")
-
-    @staticmethod
-    def _show(field: QLineEdit, text: str) -> None:
-        if not (field.hasFocus() and field.isModified()):
-            field.setText(text)
 
 
 def _row(*widgets: QWidget) -> QHBoxLayout:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QButtonGroup,
     QComboBox,
@@ -10,7 +10,6 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QPushButton,
     QRadioButton,
     QVBoxLayout,
@@ -23,7 +22,8 @@ from umbrick.core.mend.crossfade import AUTO, SHAPES
 from umbrick.core.units import format_db, format_length, parse_frames
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.seaming import LOOP, Desk, Seaming
-from umbrick.ui.own_keys import ENTER, keep_keys
+from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.typed_field import TypedField
 
 _MOST = 5
 TIMES = (("close", "Close up"), ("keep", "Keep the length"), ("payback", "Close up, pay back in the next pause"))
@@ -33,6 +33,9 @@ _SHAPE_NAMES = {AUTO: "auto", "linear": "linear", "equal_power": "equal power", 
 
 class SeamPage(QWidget):
     """Follows the seam desk."""
+
+    left = Signal()
+    """The person has done with typing: the keyboard is free."""
 
     def __init__(self, bench: Bench, seaming: Seaming, buttons: dict[str, QPushButton]) -> None:
         super().__init__()
@@ -51,11 +54,10 @@ class SeamPage(QWidget):
         self.measured = QLabel()
         self.measured.setProperty("role", "note")
         self.measured.setWordWrap(True)
-        self.crossfade = QLineEdit()
-        self.crossfade.setAccessibleName("Crossfade")
+        self.crossfade = TypedField("Crossfade")
         self.crossfade.setToolTip("How long the crossfade is, such as 3 ms or 144 smp")
-        self.crossfade.returnPressed.connect(self._set_crossfade)
-        keep_keys(self.crossfade, ENTER)
+        self.crossfade.typed.connect(self._set_crossfade)
+        self.crossfade.left.connect(self.left)
         self.curve = QComboBox()
         self.curve.setAccessibleName("Shape of the crossfade")
         for shape in (AUTO, *SHAPES):
@@ -108,14 +110,15 @@ class SeamPage(QWidget):
         self._time_box.addWidget(button)
         return button
 
-    def _set_crossfade(self) -> None:
+    def _set_crossfade(self, text: str) -> None:
         desk = self._seaming.desk
         if desk is None:
             return
         try:
-            self._seaming.set_crossfade(1000.0 * parse_frames(self.crossfade.text(), desk.rate) / desk.rate)
+            self._seaming.set_crossfade(1000.0 * parse_frames(text, desk.rate) / desk.rate)
         except ParameterError as error:
             self._bench.failed.emit(str(error))
+            self.crossfade.refuse()
 
     def _refresh(self) -> None:
         desk = self._seaming.desk
@@ -132,8 +135,7 @@ class SeamPage(QWidget):
                 button.setToolTip(in_words(seam.reading))
                 button.setChecked(number == desk.chosen)
         self.measured.setText(_measured(desk))
-        if not self.crossfade.hasFocus() or not self.crossfade.isModified():
-            self.crossfade.setText(_crossfade(desk))
+        self.crossfade.show_value(_crossfade(desk))
         self.curve.setCurrentIndex(self.curve.findData(desk.settings["curve"]))
         self.curve.setToolTip(f"The shape now: {_SHAPE_NAMES[desk.seam.shape]}")
         self.time_heading.setText("What mends it?" if is_loop else "And time?")

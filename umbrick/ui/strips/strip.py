@@ -356,6 +356,8 @@ class Strip(QWidget):
         selecting = self._viewing.selecting
         if work.selection and selecting.moves_start != (frame < anchor):
             selecting.moves_start = frame < anchor
+        if self.window_of(work) is not work.loupe:
+            self._bench.set_loupe(work.loupe.centred(frame, work.frames))
 
     def _selected_frame(self, x: float, anchor: float, event: QMouseEvent) -> float:
         return self._snapped(self.frame_at(min(max(0.0, x), self.width())), event)
