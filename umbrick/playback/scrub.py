@@ -12,7 +12,9 @@ SCRUB_FRAMES = 256
 """Frames of a block while scrubbing: the hand is looked at as often as that."""
 
 _FOLLOWED_IN_SECONDS = 0.012
-_STILL_SECONDS = 0.06
+_SOONEST_STILL_SECONDS, _LATEST_STILL_SECONDS = 0.02, 0.06
+"""A hand of which nothing has been told for two and a half of its usual intervals rests; within these bounds."""
+
 _VELOCITY_SECONDS = 0.03
 _FASTEST = 24.0
 _AUDIBLE_SPEED = 0.04
@@ -29,12 +31,17 @@ class Hand:
         """Take down where the hand is now."""
         self._told.append((at, position))
 
+    def _still_after(self) -> float:
+        moments = [at for at, _ in list(self._told)]
+        usual = float(np.median(np.diff(moments))) if len(moments) > 1 else 0.0
+        return min(max(_SOONEST_STILL_SECONDS, 2.5 * usual), _LATEST_STILL_SECONDS)
+
     def velocity(self, at: float) -> float:
         """Return how fast it moves, in frames a second; 0 once nothing has been told for a while."""
         told = list(self._told)
         last, position = told[-1]
         earlier = [moment for moment in told if last - moment[0] >= 0.25 * _VELOCITY_SECONDS]
-        if at - last > _STILL_SECONDS or not earlier:
+        if at - last > self._still_after() or not earlier:
             return 0.0
         then, place = next((m for m in reversed(earlier) if last - m[0] >= _VELOCITY_SECONDS), earlier[0])
         return (position - place) / (last - then)
@@ -42,7 +49,7 @@ class Hand:
     def expected(self, at: float) -> float:
         """Return where it will be: where it was told to be, moving on until it is known to rest."""
         last, position = self._told[-1]
-        return position + self.velocity(at) * max(0.0, min(at - last, _STILL_SECONDS))
+        return position + self.velocity(at) * max(0.0, at - last)
 
 
 class Scrubber:

@@ -25,7 +25,6 @@ _DONE = {
     "graft": "Grafted",
     "level": "Level changed",
     "fade": "Faded",
-    "trim": "Trimmed",
     "redraw": "Redrawn",
 }
 
@@ -203,6 +202,8 @@ class Handwork(Task):
 
 def told(mend: Mend, rate: int) -> str:
     """Return what a mend did, in a sentence, with what it does to time."""
+    if mend.method == "trim":
+        return f"Cut to {format_length(mend.stop - mend.start, rate)}, from {format_clock(mend.start, rate)} on."
     text = f"{_DONE.get(mend.method, 'Mended')} at {format_clock(mend.start, rate)}"
     if mend.time_shift:
         direction = "later" if mend.time_shift > 0 else "earlier"

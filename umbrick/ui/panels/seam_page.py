@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import SeamReading
 from umbrick.core.mend.crossfade import AUTO, SHAPES
+from umbrick.core.mend.splice import fade_frames
 from umbrick.core.units import format_db, format_length, parse_frames
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.seaming import LOOP, Desk, Seaming
@@ -175,5 +176,5 @@ def _measured(desk: Desk) -> str:
 
 
 def _crossfade(desk: Desk) -> str:
-    milliseconds = desk.settings["crossfade_ms"]
-    return "3 ms" if milliseconds == AUTO else f"{milliseconds:.4g} ms"
+    frames = fade_frames(desk.settings, desk.rate) if desk.kind == LOOP else desk.seam.fade
+    return f"{1000.0 * frames / desk.rate:.4g} ms"

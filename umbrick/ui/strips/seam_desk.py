@@ -227,6 +227,8 @@ class SeamDesk(QWidget):
         for rect, (name, detail) in zip(rects, texts, strict=True):
             painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
             name_width = painter.fontMetrics().horizontalAdvance(name)
+            room = name_width + (painter.fontMetrics().horizontalAdvance(detail) + 12 if detail else 4)
+            painter.fillRect(QRectF(8, rect.top() + 1, room, 15), self._theme.color("paper", 210))
             painter.setPen(self._theme.color("ink"))
             painter.drawText(QPointF(10, rect.top() + 13), name)
             painter.setFont(themes.font(11))
