@@ -206,3 +206,23 @@ def test_a_stale_picture_is_moved_until_the_new_one_is_ready(long, passage, wind
     assert not passage.grab().isNull()
     long.settle()
     assert passage._picture.window == long.work.passage
+
+
+def test_before_is_drawn_around_the_same_sound_when_the_length_has_changed(hands, tmp_path):
+    beep = np.zeros((4 * 48000, 1), np.float32)
+    beep[150_000:150_200] = 0.8
+    hands.open(write(tmp_path / "beep.wav", beep))
+    hands.window.bench.select(20_000, 68_000)
+    hands.press("Ctrl+X")
+    work, strip = hands.work, hands.window.strips[1]
+    assert work.frames == len(beep) - 48_000
+    hands.window.bench.set_passage(Window(100_000, 104_000))
+    hands.window.bench.set_cursor(102_100)
+    hands.settle()
+    after = np.flatnonzero(strip._picture.content.extent.high[:, 0] > 0.5)
+    x = strip.x_of(102_000)
+    hands.press("B")
+    before = np.flatnonzero(strip._picture.content.extent.high[:, 0] > 0.5)
+    assert np.array_equal(before, after), "the beep stays where it is on screen"
+    assert strip.x_of(102_000) == pytest.approx(x, abs=1)
+    assert strip.frame_at(x) == pytest.approx(102_000, abs=6)

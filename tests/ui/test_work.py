@@ -11,7 +11,7 @@ from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.survey.table import FindingTable
-from umbrick.core.timeline.change import replace_many
+from umbrick.core.timeline.change import delete, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch
 from umbrick.ui.bench.work import Work
@@ -109,3 +109,33 @@ def test_peaks_are_remembered_for_each_version(work):
     assert work.fitting_gain_db == pytest.approx(-4.7)
     work.history.undo()
     assert work.peak == pytest.approx(0.9, abs=1e-6)
+
+
+def test_findings_move_with_their_sound_and_go_with_it(work):
+    first, second, *_ = work.listing().open_findings()
+    work.focus = second
+    cut = delete(work.version, second.start - 40, second.start - 10)
+    work.shelf.commit(work.history, Edit("cut", (cut,), (Mend("splice", 0, 30, (0,), {}, time_shift=-30),), ((0, 1),)))
+    assert not work.history.is_in_place
+    work.follow_focus()
+    assert (work.focus.id, work.focus.start, work.focus.stop) == (second.id, second.start - 30, second.stop - 30)
+    assert work.listing().open_findings()[0] == first
+    whole = delete(work.version, work.focus.start - 1, work.focus.stop + 1)
+    work.shelf.commit(work.history, Edit("cut", (whole,), (Mend("splice", 0, 9, (0,), {}),), ((0, 1),)))
+    work.follow_focus()
+    assert work.focus is None
+    assert second.id not in work.table.rows
+    work.history.undo()
+    work.history.undo()
+    assert work.history.is_in_place
+    assert work.table.findings[work.table.rows[second.id]] == second
+
+
+def test_a_survey_of_a_shortened_recording_finds_the_same_places_of_the_original(work):
+    before = {(f.start, f.stop) for f in work.listing().open_findings()}
+    cut = delete(work.version, 10, 1010)
+    work.shelf.commit(work.history, Edit("cut", (cut,), (Mend("splice", 10, 1010, (0,), {}),), ((0, 1),)))
+    found = Surveyor(work.version, 24, list(KINDS.values()), prefix="9.").run()
+    moved = found.table.moved(work.version, work.history.original)
+    after = {(f.start, f.stop) for f in moved.findings}
+    assert len(before & after) >= 0.9 * len([span for span in before if span[0] > 1010])

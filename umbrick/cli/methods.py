@@ -22,7 +22,9 @@ def methods_command(as_json: bool) -> None:
     for method in METHODS.values():
         say(f"{method.name}: {method.summary}")
         for parameter in method.parameters:
-            say(f"  {parameter.name} ({_range(parameter)}; {parameter.default} if not given): {parameter.summary}")
+            say(
+                f"  {parameter.name} ({_range(parameter)}; {'nothing' if parameter.default == '' else parameter.default} if not given): {parameter.summary}"
+            )
 
 
 def _described(method: Method) -> dict[str, Any]:
@@ -49,6 +51,8 @@ def _described(method: Method) -> dict[str, Any]:
 
 
 def _range(parameter: Parameter) -> str:
+    if parameter.kind == "text":
+        return "text"
     parts = list(parameter.choices)
     if parameter.kind == "number":
         parts.append(f"{parameter.low:g} to {parameter.high:g} {parameter.unit}".strip())

@@ -440,6 +440,7 @@ class BenchWindow(QMainWindow):
 
     def close_recording(self) -> None:
         """Take the current recording off the bench; its work stays in the casebook."""
+        self.tools.drawing.end()
         if work := self.bench.work:
             if self.surveying.job:
                 self.surveying.stop()
@@ -763,6 +764,7 @@ class BenchWindow(QMainWindow):
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Close; all work is in the casebook already, and is there or offered back at the next start."""
+        self.tools.drawing.end()
         self._store()
         self.shut_down()
         event.accept()
