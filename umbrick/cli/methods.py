@@ -22,9 +22,8 @@ def methods_command(as_json: bool) -> None:
     for method in METHODS.values():
         say(f"{method.name}: {method.summary}")
         for parameter in method.parameters:
-            say(
-                f"  {parameter.name} ({_range(parameter)}; {'nothing' if parameter.default == '' else parameter.default} if not given): {parameter.summary}"
-            )
+            default = "nothing" if parameter.default == "" else parameter.default
+            say(f"  {parameter.name} ({_range(parameter)}; {default} if not given): {parameter.summary}")
 
 
 def _described(method: Method) -> dict[str, Any]:

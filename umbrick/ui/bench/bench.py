@@ -14,7 +14,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.decisions import findings_of
-from umbrick.ui.bench.jobs import Jobs
+from umbrick.ui.bench.jobs import Job, Jobs
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
 SHORTEST_PASSAGE_SECONDS = 0.02
@@ -208,6 +208,28 @@ class Bench(QObject):
             return None
         self.tell_edited(work)
         return made
+
+    def commit_behind(self, work: Work, edit: Edit, version: Version, done: Callable[[Edit], None]) -> Job:
+        """Write an edit that may be long beside the window, then apply it; ``done`` is told how it stands then.
+
+        Other edits wait meanwhile. Once begun it cannot be stopped: what is in the casebook is in the history too.
+        """
+        work.held = work.held or "An edit is being written; other edits wait."
+        admitted = work.history.admitted(edit)
+
+        def written(stored: tuple[Edit, Version]) -> None:
+            work.history.push(*stored)
+            work.held = ""
+            self.tell_edited(work)
+            done(stored[0])
+
+        def ended() -> None:
+            work.held = ""
+
+        job = self.jobs.start("writing an edit", lambda _: work.shelf.write(work.history, admitted, version), written)
+        job.failed.connect(self.failed)
+        job.ended.connect(ended)
+        return job
 
     def tell_edited(self, work: Work) -> None:
         """Let the widgets know that a recording was edited."""

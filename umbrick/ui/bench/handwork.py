@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Any
 
 from umbrick.core.mend.applying import Mended, apply_method, together
 from umbrick.core.mend.method import Parameters
@@ -14,6 +15,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_clock, format_db, format_length
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.jobs import Work as Run
 from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.work import Work
 
@@ -117,45 +119,51 @@ class Handwork(Task):
             self._bench.failed.emit(work.held)
             return
         base = work.version
-        work.held = "Something is being done by hand (Esc stops it); other edits wait."
 
-        def run(job: Job) -> tuple[Edit, Version, Mended]:
+        def run(_: Job) -> tuple[Edit, Version, Mended]:
             mended = make(base)
-            if job.is_cancelled():
-                return Edit(title), base, mended
-            edit = work.history.admitted(mended.edit(title.replace("_", " ")))
-            work.peaks[mended.version.key] = work.measure_peak(mended.version)
-            return (*work.shelf.write(work.history, edit, mended.version), mended)
+            work.measure_peak(mended.version)
+            return mended.edit(title.replace("_", " ")), mended.version, mended
 
-        def ended() -> None:
-            work.held = ""
+        def done(result: tuple[Edit, Version, Mended]) -> None:
+            edit, version, mended = result
+            self._bench.commit_behind(
+                work, edit, version, lambda made: self._tell(work, made, _level(mended), selected)
+            )
 
-        job = self._run(title, run, lambda result: self._done(work, *result, selected), "Stopped; nothing was changed.")
-        job.ended.connect(ended)
+        self._work_out(work, title, run, done)
 
     def do_edit(self, work: Work, title: str, edit_of: Callable[[], Edit]) -> None:
         """Work out an edit of any kind beside the window, and put it in the history."""
         if work.held:
             self._bench.failed.emit(work.held)
             return
-        work.held = "Something is being done by hand (Esc stops it); other edits wait."
 
         def run(_: Job) -> tuple[Edit, Version]:
-            edit = work.history.admitted(edit_of())
+            edit = edit_of()
             version = applied(work.version, edit.changes)
             work.measure_peak(version)
-            return work.shelf.write(work.history, edit, version)
+            return edit, version
 
         def done(result: tuple[Edit, Version]) -> None:
-            work.history.push(*result)
-            work.held = ""
-            self._bench.tell_edited(work)
-            self._bench.said.emit(f"{told(result[0].made[0], work.rate)} Undo takes that back.")
+            self._bench.commit_behind(work, *result, lambda made: self._said(work, made))
+
+        self._work_out(work, title, run, done)
+
+    def _work_out(self, work: Work, title: str, run: Run, done: Callable[[Any], None]) -> None:
+        """Run something that can be stopped while it is being worked out, with other edits waiting."""
+        work.held = "Something is being done by hand (Esc stops it); other edits wait."
+        is_done = [False]
+
+        def finish(result: Any) -> None:
+            is_done[0] = True
+            done(result)
 
         def ended() -> None:
-            work.held = ""
+            if not is_done[0]:
+                work.held = ""
 
-        self._run(title, run, done, "").ended.connect(ended)
+        self._run(title, run, finish, "Stopped; nothing was changed.").ended.connect(ended)
 
     def put(self, work: Work, title: str, mended: Mended) -> bool:
         """Put something that has been made already in the history; whether that could be done."""
@@ -168,15 +176,14 @@ class Handwork(Task):
         self._bench.focus_changed.emit()
         self._bench.said.emit(f"{told(mended.mends[0], work.rate)} Undo takes that back.")
 
-    def _done(self, work: Work, edit: Edit, version: Version, mended: Mended, selected: Place | None) -> None:
-        if not edit.made:
-            return
-        work.history.push(edit, version)
-        work.held = ""
+    def _tell(self, work: Work, edit: Edit, level: str, selected: Place | None) -> None:
         if work is self._bench.work:
             self._look(work, edit.made[0], selected)
-        self._bench.tell_edited(work)
-        self._bench.said.emit(f"{told(edit.made[0], work.rate)}{_level(mended)} Undo takes that back.")
+            self._bench.focus_changed.emit()
+        self._said(work, edit, level)
+
+    def _said(self, work: Work, edit: Edit, level: str = "") -> None:
+        self._bench.said.emit(f"{told(edit.made[0], work.rate)}{level} Undo takes that back.")
 
     def _look(self, work: Work, mend: Mend, selected: Place | None) -> None:
         if selected is not None and not mend.time_shift:

@@ -128,18 +128,12 @@ class Mending(QObject):
     def _write(self, work: Work, mended: Mended) -> None:
         """Put many mends on the disk, which may take a second, and apply them then."""
         method = mended.mends[0].method
-        edit = work.history.admitted(mended.edit(f"{method} {format_count(len(mended.mends), 'place')}"))
-        self._writing = self._bench.jobs.start(
-            "writing the mends",
-            lambda _: work.shelf.write(work.history, edit, mended.version),
-            lambda stored: self._all_mended(work, *stored),
-        )
-        self._writing.failed.connect(self._bench.failed)
-        self._writing.ended.connect(lambda: self._written(work))
+        edit = mended.edit(f"{method} {format_count(len(mended.mends), 'place')}")
+        self._writing = self._bench.commit_behind(work, edit, mended.version, lambda made: self._all_mended(work, made))
+        self._writing.ended.connect(self._written)
 
-    def _written(self, work: Work) -> None:
+    def _written(self) -> None:
         self._writing = None
-        work.held = ""
         self.changed.emit()
 
     def stop(self) -> None:
@@ -159,9 +153,7 @@ class Mending(QObject):
             return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
         return work.held
 
-    def _all_mended(self, work: Work, edit: Edit, version: Version) -> None:
-        work.history.push(edit, version)
-        self._bench.tell_edited(work)
+    def _all_mended(self, work: Work, edit: Edit) -> None:
         count = format_count(len(edit.made), "place")
         gain_db = work.fitting_gain_db
         peak = format_db(amplitude_to_db(work.peak))
