@@ -5,51 +5,26 @@ Targets: from the pointer to the picture within 16 ms while drawing; scrubbed so
 
 from __future__ import annotations
 
-import os
-import tempfile
 import time
 from pathlib import Path
 
 import numpy as np
 
-from benchmarks import long_recording
-
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+from benchmarks.bench_window import opened, settle
 
 
 def run(files: list[Path]) -> None:
     """Measure and print."""
     from PySide6.QtCore import QEvent, QPointF, Qt
     from PySide6.QtGui import QMouseEvent
-    from PySide6.QtWidgets import QApplication
 
-    from umbrick.core.paths import HOME_VARIABLE
-    from umbrick.playback.simulated import SimulatedOutput
-    from umbrick.ui import theme
-    from umbrick.ui.window import BenchWindow
-
-    with tempfile.TemporaryDirectory() as folder:
-        os.environ[HOME_VARIABLE] = folder
-        path = long_recording.write(Path(folder) / "hour.wav", 3600)
-        application = QApplication.instance() or QApplication([])
-        theme.load_fonts()
-        window = BenchWindow(SimulatedOutput())
-        window.resize(1280, 800)
-        window.show()
-        window.open([path])
-
-        def settle():
-            while not (window.bench.works and window.is_settled()):
-                application.processEvents()
-                time.sleep(0.002)
-
-        settle()
+    with opened() as (window, application):
         bench, loupe, drawing = window.bench, window.loupe, window.tools.drawing
         bench.set_cursor(1_000_000)
         drawing.toggle()
         for shown in (24, 96, 375):
             bench.zoom_loupe(shown / bench.work.loupe.length, 1_000_000)
-            settle()
+            settle(window, application)
             rect = loupe.content_rect()
 
             def send(kind, x, buttons, rect=rect):
@@ -66,7 +41,7 @@ def run(files: list[Path]) -> None:
                 loupe.repaint()
                 times.append(1e3 * (time.perf_counter() - began))
             send(QEvent.Type.MouseButtonRelease, 700, Qt.MouseButton.NoButton)
-            settle()
+            settle(window, application)
             print(
                 f"draw on {shown:3} samples     pointer to picture ms: median {np.median(times):.1f}, "
                 f"95 % {np.percentile(times, 95):.1f}, longest {max(times):.1f}"
@@ -74,14 +49,14 @@ def run(files: list[Path]) -> None:
         drawing.toggle()
         bench.select(2_000_000, 2_010_000)
         window.tools.seaming.open()
-        settle()
+        settle(window, application)
         times = []
         for _ in range(40):
             began = time.perf_counter()
             window.tools.seaming.slide(1)
             application.processEvents()
             times.append(1e3 * (time.perf_counter() - began))
-        settle()
+        settle(window, application)
         print(f"slide a seam          key to heard ms: median {np.median(times):.1f}, longest {max(times):.1f}")
         window.tools.seaming.close()
 
@@ -104,4 +79,3 @@ def run(files: list[Path]) -> None:
                 f"scrub at speed {speed:4}   hand to sound ms: median {np.median(lag_ms):.1f}, "
                 f"95 % {np.percentile(lag_ms, 95):.1f}"
             )
-        window.shut_down()

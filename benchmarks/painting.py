@@ -6,39 +6,17 @@ it and told as *fresh*.
 
 from __future__ import annotations
 
-import os
-import tempfile
 import time
 from pathlib import Path
 
 import numpy as np
 
-from benchmarks import long_recording
-
-os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+from benchmarks.bench_window import opened, settle
 
 
 def run(files: list[Path]) -> None:
     """Measure and print."""
-    from PySide6.QtWidgets import QApplication
-
-    from umbrick.core.paths import HOME_VARIABLE
-    from umbrick.playback.simulated import SimulatedOutput
-    from umbrick.ui import theme
-    from umbrick.ui.window import BenchWindow
-
-    with tempfile.TemporaryDirectory() as folder:
-        os.environ[HOME_VARIABLE] = folder
-        path = long_recording.write(Path(folder) / "hour.wav", 3600)
-        application = QApplication.instance() or QApplication([])
-        theme.load_fonts()
-        window = BenchWindow(SimulatedOutput())
-        window.resize(1280, 800)
-        window.show()
-        window.open([path])
-        while not (window.bench.works and window.is_settled()):
-            application.processEvents()
-            time.sleep(0.002)
+    with opened() as (window, application):
         for name, move in _moves(window).items():
             paints, fresh = [], []
             for step in range(60):
@@ -46,15 +24,12 @@ def run(files: list[Path]) -> None:
                 began = time.perf_counter()
                 window.strips[0].repaint()  # flushes the others too, which are due as well
                 paints.append(1e3 * (time.perf_counter() - began))
-                while not window.is_settled():
-                    application.processEvents()
-                    time.sleep(0.0005)  # an idle window lets the pictures be made
+                settle(window, application)
                 fresh.append(1e3 * (time.perf_counter() - began))
             print(
                 f"{name:16} repaint ms: median {np.median(paints):.1f}, 95 % {np.percentile(paints, 95):.1f}; "
                 f"fresh: median {np.median(fresh):.1f}, 95 % {np.percentile(fresh, 95):.1f}"
             )
-        window.shut_down()
 
 
 def _moves(window):

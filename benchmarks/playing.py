@@ -1,6 +1,7 @@
 """Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
 
-Target: none. The simulated output has a buffer of 1,024 frames and counts how often there was nothing left to play.
+Target: none. The simulated output holds 8,192 frames and counts how often there was nothing left to play. Set
+``UMBRICK_BENCH_MINUTES`` for another length.
 """
 
 from __future__ import annotations

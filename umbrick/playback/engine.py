@@ -354,6 +354,8 @@ class Engine:
         rate, frames = programme.after.rate, programme.after.frames
         if self._scrubber is None:
             self._scrubber = Scrubber(hand.expected(self._clock()), rate, frames)
+        # The hand is followed as closely as the output allows.
+        self._output.drain_to(2 * SCRUB_FRAMES)
         # What is made now is heard when the output has played what it holds.
         heard_at = self._clock() + (self._output.latency_frames() + SCRUB_FRAMES) / rate
         path = self._scrubber.path(hand, heard_at, SCRUB_FRAMES)

@@ -12,7 +12,8 @@ Block = npt.NDArray[np.float32]
 """Sound to be played: shape ``(frames, channels)``."""
 
 
-BUFFER_FRAMES = 1024
+BUFFER_FRAMES = 8192
+"""What the simulated output holds unless something else is asked for; a device of low latency holds about as much."""
 
 
 class OutputError(Exception):
@@ -36,6 +37,10 @@ class Output(Protocol):
         """Return how many of the frames written last have not been heard yet."""
         ...
 
+    def drain_to(self, frames: int) -> None:
+        """Wait until at most so many frames have not been heard yet, as far as the device lets that be chosen."""
+        ...
+
     def flush(self) -> None:
         """Play what was written and go quiet until the next write."""
         ...
@@ -45,7 +50,7 @@ class Output(Protocol):
         ...
 
 
-LATENCIES = ("low", "high")
+LATENCIES = ("high", "low")
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,7 +61,7 @@ class Choice:
     """
 
     device: str = ""
-    latency: str = "low"
+    latency: str = "high"
     buffer_frames: int = 0
 
 

@@ -73,6 +73,11 @@ class SimulatedOutput:
         """Return the frames that are not over yet."""
         return round(max(0.0, self._due - time.monotonic()) * self._rate) if self._keeps_time else 0
 
+    def drain_to(self, frames: int) -> None:
+        """Wait until so little is waiting to be played."""
+        if self._keeps_time and (waits := self._due - time.monotonic() - frames / self._rate) > 0:
+            time.sleep(waits)
+
     def flush(self) -> None:
         """What is waiting is played; nothing needs to follow in time."""
         self._due = 0.0

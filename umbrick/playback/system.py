@@ -84,6 +84,9 @@ class SystemOutput:
         """Return the device's latency."""
         return round(self._stream.latency * self._stream.samplerate) if self._stream is not None else 0
 
+    def drain_to(self, frames: int) -> None:
+        """A device's own latency was chosen when it was opened."""
+
     def flush(self) -> None:
         """Let the buffer run out and stop."""
         if self._stream is not None and self._stream.active:

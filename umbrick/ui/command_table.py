@@ -19,6 +19,7 @@ from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.commands import Command, always
 from umbrick.ui.hand_commands import hand_commands, selection_commands
+from umbrick.ui.hand_dialogs import HandDialogs
 from umbrick.ui.strips.strip import ZOOM_STEP
 
 _CANDIDATES = 5
@@ -55,13 +56,6 @@ class Dialogs(Protocol):
     def stop_jobs(self) -> None: ...
     def job_title(self) -> str: ...
     def ask_sound(self) -> None: ...
-    def type_selection(self) -> None: ...
-    def type_level(self) -> None: ...
-    def ask_value(self) -> None: ...
-    def ask_length(self) -> None: ...
-    def ask_tempo(self) -> None: ...
-    def check_loop(self) -> None: ...
-    def nudge_by(self) -> float: ...
 
 
 def command_table(
@@ -76,6 +70,7 @@ def command_table(
     viewing: Viewing,
     tools: Tools,
     dialogs: Dialogs,
+    hand_dialogs: HandDialogs,
 ) -> list[Command]:
     """Return the table."""
     seaming, pasting, levelling = tools.seaming, tools.pasting, tools.levelling
@@ -303,8 +298,8 @@ def command_table(
                 reopen, ("Shift+W",), lifting.reason_not_to_reopen),
         Command("lift_off", "&Edit", "Lift off the chosen mends", "Take the mends chosen in the ledger out, as if they had never been made",
                 delete, ("Del",), nothing_to_delete),
-        *selection_commands(bench, tools, dialogs),
-        *hand_commands(bench, tools, dialogs),
+        *selection_commands(bench, tools, hand_dialogs),
+        *hand_commands(bench, tools, hand_dialogs),
         Command("zoom_in", "&View", "Passage: closer", "Zoom the Passage in about the cursor",
                 zoom_passage(1 / ZOOM_STEP**2), ("+", "="), nothing_open),
         Command("zoom_out", "&View", "Passage: further", "Zoom the Passage out about the cursor",

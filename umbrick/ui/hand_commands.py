@@ -3,26 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Protocol
 
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.tools import Tools
 from umbrick.ui.commands import Command
+from umbrick.ui.hand_dialogs import HandDialogs
 
 _LEVEL_STEP_DB = 0.5
 _COARSE = 10
-
-
-class HandDialogs(Protocol):
-    """What the window does for commands that ask for a value, or show a panel."""
-
-    def type_selection(self) -> None: ...
-    def type_level(self) -> None: ...
-    def ask_value(self) -> None: ...
-    def ask_length(self) -> None: ...
-    def ask_tempo(self) -> None: ...
-    def check_loop(self) -> None: ...
-    def nudge_by(self) -> float: ...
 
 
 def selection_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list[Command]:

@@ -32,11 +32,11 @@ def recent_files() -> list[str]:
 def output_choice() -> Choice:
     """Return which sound output is wanted; the system's own choice at first."""
     settings = open_settings()
-    latency = str(settings.value("output_latency", "low"))
+    latency = str(settings.value("output_latency", "high"))
     frames = str(settings.value("output_buffer", "0"))
     return Choice(
         str(settings.value("output_device", "")),
-        latency if latency in LATENCIES else "low",
+        latency if latency in LATENCIES else "high",
         int(frames) if frames.isdigit() else 0,
     )
 

@@ -24,11 +24,9 @@ from PySide6.QtWidgets import (
 from umbrick import __version__
 from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
-from umbrick.core.errors import ParameterError
 from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.formats import READABLE_SUFFIXES
-from umbrick.core.units import format_clock, format_count, format_length, parse_db, parse_frames
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
@@ -54,8 +52,8 @@ from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.dialogs.settings_dialog import SettingsDialog
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
-from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.dialogs.words_dialog import WordsDialog
+from umbrick.ui.hand_dialogs import HandDialogs
 from umbrick.ui.icons import icon
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.context import ContextPanel
@@ -78,17 +76,6 @@ from umbrick.ui.strips.whole import WholeStrip
 _SIDES = (252, 752, 276)
 _STRIPS = (142, 310, 250)
 _SCRUBBING_KEYS = (Qt.Key.Key_Comma, Qt.Key.Key_Period)
-
-
-def _tempo(text: str) -> float:
-    """Return typed beats a minute; ParameterError if they are none."""
-    try:
-        tempo = float(text.replace(",", "."))
-    except ValueError:
-        tempo = 0.0
-    if not 1 <= tempo <= 1000:
-        raise ParameterError("Type a tempo from 1 to 1000 beats a minute.")
-    return tempo
 
 
 class BenchWindow(QMainWindow):
@@ -121,6 +108,7 @@ class BenchWindow(QMainWindow):
         self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
         self._ledger_is_open = False
         self._left: list[Left] = []
+        hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
         table = command_table(
             self.bench,
             self.surveying,
@@ -133,6 +121,7 @@ class BenchWindow(QMainWindow):
             self.viewing,
             tools,
             self,
+            hand_dialogs,
         )
         self.actions_ = Actions(table, self)
         self.actions_.fill(self.menuBar())
@@ -179,6 +168,7 @@ class BenchWindow(QMainWindow):
             },
         )
         self.treatment = ContextPanel(self.bench, tools, finding, by_hand, seam)
+        hand_dialogs.panel, hand_dialogs.loupe = self.treatment, self.loupe
         self.header = Header(self.bench, self.listening, self.actions_.actions)
         self.notices = NoticeBar(self.bench)
         self.ledger = Ledger(
@@ -626,88 +616,6 @@ class BenchWindow(QMainWindow):
             return
         for working in (self.surveying, self.mending, self.lifting, self.saving, self.reporting, self.tools.handwork):
             working.stop()
-
-    # What is done by hand asks for values.
-
-    def type_selection(self) -> None:
-        """Have the keyboard type the selection's start; Tab goes to its end and length."""
-        self.treatment.show()
-        self.treatment.show_by_hand().focus_start()
-
-    def type_level(self) -> None:
-        """Have the keyboard type a level change."""
-        self.treatment.show()
-        self.treatment.show_by_hand().focus_gain()
-
-    def nudge_by(self) -> float:
-        """Return the value that a pixel of the Loupe means."""
-        return self.loupe.value_of_a_pixel()
-
-    def ask_value(self) -> None:
-        """Ask for a value for the samples that are selected, or for the one at the cursor."""
-
-        def check(values: list[str]) -> str:
-            text = values[0].replace("−", "-").replace(",", ".")
-            try:
-                float(text)
-            except ValueError:
-                parse_db(values[0])
-            return "A sample, such as 0.25, or a level, such as -12 dBFS, which keeps the sign."
-
-        dialog = TypedDialog("Value of the samples", [("Value", "0")], check, "Set", parent=self)
-        if dialog.exec():
-            try:
-                self.tools.drawing.set_value(dialog.values[0])
-            except ParameterError as error:
-                self.bench.failed.emit(str(error))
-
-    def ask_length(self) -> None:
-        """Ask for an exact length, and what is done at its ends."""
-        work = self.bench.work
-        if work is None:
-            return
-        start = work.selection[0] if work.selection else 0
-        selecting = self.tools.selecting
-
-        def check(values: list[str]) -> str:
-            length, fade = parse_frames(values[0], work.rate, selecting.tempo), parse_frames(values[1], work.rate)
-            if not 0 < length <= work.frames - start:
-                raise ParameterError(f"There are {format_length(work.frames - start, work.rate)} from here on.")
-            if not 0 <= fade <= length // 2:
-                raise ParameterError("The fade is at most half of the length.")
-            samples, lasts = format_count(length, "sample"), format_length(length, work.rate)
-            return f"From {format_clock(start, work.rate)}: {samples}, {lasts}."
-
-        length = f"{work.selection[1] - start} smp" if work.selection else f"4 beats at {selecting.tempo:g}"
-        choices = [
-            ("fade", "Fade both ends"),
-            ("loop", "Lead what followed into the start, so that it loops"),
-            ("leave", "Leave the ends as they are"),
-        ]
-        fields = [("Length", length), ("Fade or crossfade", "5 ms")]
-        dialog = TypedDialog("Exact length", fields, check, "Cut", choices, self)
-        if dialog.exec():
-            frames = parse_frames(dialog.values[0], work.rate, selecting.tempo)
-            fade_ms = 1000 * parse_frames(dialog.values[1], work.rate) / work.rate
-            self.tools.handwork.cut_to_length(f"{frames} smp", dialog.choice.currentData(), fade_ms)
-
-    def ask_tempo(self) -> None:
-        """Ask for the beats a minute."""
-
-        def check(values: list[str]) -> str:
-            return f"One beat lasts {60_000 / _tempo(values[0]):.1f} ms."
-
-        selecting = self.tools.selecting
-        dialog = TypedDialog("Tempo", [("Beats a minute", f"{selecting.tempo:g}")], check, "Set", parent=self)
-        if dialog.exec():
-            selecting.set_tempo(_tempo(dialog.values[0]))
-
-    def check_loop(self) -> None:
-        """Play the selection, or all, round and round, and lay its seam on the desk."""
-        self.tools.seaming.open_loop()
-        if not self.listening.loops:
-            self.listening.set_loops(True)
-        self.listening.play()
 
     def ask_sound(self) -> None:
         """Ask for the sound output and the leads of loops."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +18,14 @@ _BEYOND_SOUND = 1e9
 """180 dB over full scale: nothing that was ever sound, and its square would overflow."""
 
 
+_BRIEF_FRAMES = 1 << 15
+
+
+class _Handle(NamedTuple):
+    file: soundfile.SoundFile
+    lock: threading.Lock
+
+
 class FileSource:
     """A file whose frames can be read at once, wherever they are.
 
@@ -26,16 +34,18 @@ class FileSource:
     """
 
     def __init__(self, path: Path, key: str) -> None:
-        self._file = soundfile.SoundFile(path)
-        self._lock = threading.Lock()
-        self._is_float = self._file.subtype in ("FLOAT", "DOUBLE")
+        # Long reads (a survey's) have a handle of their own, so that what is played never waits for one to end.
+        self._brief, self._long = (_Handle(soundfile.SoundFile(path), threading.Lock()) for _ in range(2))
+        file = self._brief.file
+        self._is_float = file.subtype in ("FLOAT", "DOUBLE")
         self._scanned_to = 0
+        self._scanning = threading.Lock()
         self._stamp = _stamp(path)
         self.path = path
         self.key = key
-        self.rate: int = self._file.samplerate
-        self.channels: int = self._file.channels
-        self.frames: int = self._file.frames
+        self.rate: int = file.samplerate
+        self.channels: int = file.channels
+        self.frames: int = file.frames
         self.non_finite = 0
 
     @property
@@ -59,17 +69,19 @@ class FileSource:
 
     def close(self) -> None:
         """Let go of the file; reading raises CancelledError from now on."""
-        with self._lock:
-            self._file.close()
+        for handle in (self._brief, self._long):
+            with handle.lock:
+                handle.file.close()
 
     def _read(self, start: int, stop: int, dtype: str) -> npt.NDArray[Any]:
         check_span(start, stop, self.frames)
-        with self._lock:
-            if self._file.closed:
+        handle = self._brief if stop - start <= _BRIEF_FRAMES else self._long
+        with handle.lock:
+            if handle.file.closed:
                 raise CancelledError  # whoever still reads is no longer wanted
             try:
-                self._file.seek(start)
-                samples = self._file.read(stop - start, dtype=dtype, always_2d=True)
+                handle.file.seek(start)
+                samples = handle.file.read(stop - start, dtype=dtype, always_2d=True)
             except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
                 raise FileError(f"{self.path.name} cannot be read any more: {error}.") from error
             if len(samples) < stop - start:
@@ -83,9 +95,10 @@ class FileSource:
 
     def _silence_non_finite(self, samples: npt.NDArray[np.floating], start: int, stop: int) -> None:
         bad = ~(np.abs(samples) < _BEYOND_SOUND)
-        if start <= self._scanned_to < stop:
-            self.non_finite += int(bad[self._scanned_to - start :].sum())
-            self._scanned_to = stop
+        with self._scanning:
+            if start <= self._scanned_to < stop:
+                self.non_finite += int(bad[self._scanned_to - start :].sum())
+                self._scanned_to = stop
         if bad.any():
             samples[bad] = 0.0
 

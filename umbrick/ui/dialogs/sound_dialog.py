@@ -36,7 +36,7 @@ class SoundDialog(QDialog):
             self.device.addItem(f"{choice.device} (not there)", choice.device)
         self.device.setCurrentIndex(self.device.findData(choice.device))
         self.latency = QComboBox()
-        for name, text in zip(LATENCIES, ("heard soon", "safe from gaps"), strict=True):
+        for name, text in zip(LATENCIES, ("safe from gaps", "heard soon"), strict=True):
             self.latency.addItem(f"{name}: {text}", name)
         self.latency.setCurrentIndex(self.latency.findData(choice.latency))
         self.buffer = QComboBox()

@@ -12,7 +12,6 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
@@ -29,6 +28,7 @@ from umbrick.ui.bench.levelling import Levelling, new_peak
 from umbrick.ui.bench.pasting import Pasting
 from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.typed_field import TypedField
 
 _PEAK_AFTER_MS = 150
@@ -98,9 +98,7 @@ class ByHand(QWidget):
         self.carried.setProperty("role", "note")
         self.carried.setWordWrap(True)
         self._carry_buttons = [buttons[name] for name in ("fit", "drop")]
-        told = QWidget()
-        inner = QVBoxLayout(told)
-        inner.setContentsMargins(0, 0, 2, 0)
+        scroll, inner = scrolled()
         inner.setSpacing(6)
         inner.addLayout(typed)
         inner.addWidget(self.carried)
@@ -125,11 +123,6 @@ class ByHand(QWidget):
         for name in ("keep_only", "exact_length", "loop_check"):
             inner.addWidget(buttons[name])
         inner.addStretch()
-        scroll = QScrollArea(widgetResizable=True)
-        scroll.setProperty("role", "plain")
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setWidget(told)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 12, 12)
         layout.setSpacing(6)

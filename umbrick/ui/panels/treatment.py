@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QScrollArea, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.survey.finding import State
@@ -15,6 +15,7 @@ from umbrick.core.units import amplitude_to_db, format_clock, format_count, form
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.mending import Mending, Offer
+from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.theme import emphasised
 
@@ -137,9 +138,8 @@ class Treatment(QWidget):
         decide.addWidget(buttons["mend"], 3)
         decide.addWidget(buttons["keep"], 2)
 
-        told = QWidget()
-        inner = QVBoxLayout(told)
-        inner.setContentsMargins(0, 0, 2, 0)
+        # With the ledger open in a small window, the cards have to scroll: the buttons stay where they are.
+        scroll, inner = scrolled()
         inner.setSpacing(8)
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
@@ -147,12 +147,6 @@ class Treatment(QWidget):
         for widget in (self.legend, rule, self.effect):
             inner.addWidget(widget)
         inner.addStretch()
-        # With the ledger open in a small window, the cards have to scroll: the buttons stay where they are.
-        scroll = QScrollArea(widgetResizable=True)
-        scroll.setProperty("role", "plain")
-        scroll.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        scroll.setWidget(told)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 12, 12)
         layout.setSpacing(8)
