@@ -7,6 +7,7 @@ Target: none. The simulated output holds 8,192 frames and counts how often there
 from __future__ import annotations
 
 import os
+import sys
 import tempfile
 import threading
 import time
@@ -31,6 +32,7 @@ def run(files: list[Path]) -> None:
         output = SimulatedOutput()
         engine = Engine(output)
         engine.load(Programme(version, version))
+        sys.setswitchinterval(0.001)  # as the application does
         stop = threading.Event()
         surveys = [0]
 

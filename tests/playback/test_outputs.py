@@ -163,9 +163,9 @@ def test_no_device_and_no_library_fall_back_and_say_why(plugged, monkeypatch):
 
 def test_a_chosen_device_gets_the_latency_and_buffer_that_were_asked_for(plugged):
     device = Device()
-    output, note = plugged(device, Choice("Loudspeaker", "high", 512))
+    output, note = plugged(device, Choice("Loudspeaker", "low", 512))
     output.open(48000, 2)
-    assert (note, device.streams[-1].how) == ("", ("high", 512, "Loudspeaker"))
+    assert (note, device.streams[-1].how) == ("", ("low", 512, "Loudspeaker"))
     assert device_names() == ["Loudspeaker"]
 
 

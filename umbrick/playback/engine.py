@@ -129,8 +129,8 @@ class Engine:
 
     @property
     def output_name(self) -> str:
-        """Where the sound goes."""
-        return self._output.name
+        """Where the sound goes, or will from the next block on."""
+        return (self._new_output or self._output).name
 
     @property
     def is_playing(self) -> bool:

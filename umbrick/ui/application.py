@@ -21,6 +21,7 @@ from umbrick.ui import settings, theme
 from umbrick.ui.window import BenchWindow
 
 _SHOT_POLL_MS = 50
+_SWITCH_SECONDS = 0.001
 
 
 UNCHANGED = 3
@@ -47,6 +48,8 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     application = QApplication.instance() or QApplication(["umbrick"])
     assert isinstance(application, QApplication)
     application.setApplicationName("Umbrick")
+    # Whoever plays must get its turn soon, also while a survey computes.
+    sys.setswitchinterval(_SWITCH_SECONDS)
     theme.load_fonts()
     output, note = output_for(settings.output_choice())
     window = BenchWindow(output, is_round_trip)

@@ -55,6 +55,8 @@ class Levelling(QObject):
         self._known: tuple[object, object, int, Shown] | None = None
         bench.recording_changed.connect(self._forget)
         bench.version_changed.connect(self._forget)
+        bench.place_changed.connect(self._follow_selection)
+        self._selection: tuple[int, int] | None = None
 
     def toggle(self) -> None:
         """Show the level curve over the Passage, or not."""
@@ -213,6 +215,12 @@ class Levelling(QObject):
             return ""
         gain_db = float(self.curve(work).gain_db_at(self.chosen))
         return f"{format_db(gain_db, 'dB')} at {format_clock(self.chosen, work.rate)}"
+
+    def _follow_selection(self) -> None:
+        """A new selection is what keys and typed levels mean from now on, not the node that was chosen."""
+        selection = self._bench.work.selection if self._bench.work else None
+        if selection != self._selection:
+            self._selection, self.chosen = selection, None
 
     def _forget(self) -> None:
         self._known = None

@@ -212,7 +212,7 @@ class Listening(QObject):
         output, note = found
         self.engine.use(output)
         self._bench.said.emit(note or f"Sound goes to {output.name}.")
-        QTimer.singleShot(2 * _TICK_MS, self.changed.emit)
+        self.changed.emit()
 
     def set_loops(self, loops: bool) -> None:
         """Play the selection, or the surroundings of the finding in focus, round and round; or not."""
