@@ -14,6 +14,7 @@ from tests.sounds import sine, voice, write
 from tests.ui.conftest import focus_longest
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.cues import read_cues
+from umbrick.demo import recordings
 from umbrick.ui import settings
 from umbrick.ui.application import refuse_unreliable_qt
 from umbrick.ui.dialogs.save_dialog import SaveDialog
@@ -34,7 +35,7 @@ def test_an_empty_bench_says_what_to_do_and_offers_the_demo(window, hands):
     assert window._pages.currentIndex() == 0
     hands.settle()
     window.actions_.actions["demo"].trigger()
-    hands.qtbot.waitUntil(lambda: len(window.bench.works) == 2, timeout=20_000)
+    hands.qtbot.waitUntil(lambda: len(window.bench.works) == len(recordings()), timeout=20_000)
     hands.settle()
     assert window.bench.work.recording.name == "keeper-interview"
     assert window._pages.currentIndex() == 1

@@ -151,7 +151,7 @@ def hand_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list[Comm
                 pasting.reason_not_to_paste),
         Command("carry", menu, "Carry a copy", "Drag a copy of the selection along the strips until it fits", pasting.carry,
                 ("P",), cannot_edit_selection),
-        Command("fit", menu, "Fit the carried copy", "Shift and level the carried copy so that it goes on best",
+        Command("fit", menu, "Fit the carried copy", "Take the copy from a little beside, and level it, so that it goes on best where it is",
                 pasting.fit, ("Shift+P",), nothing_carried),
         Command("drop", menu, "Drop the carried copy", "Put the carried copy where it is (Enter does too)", pasting.drop, (),
                 nothing_carried),

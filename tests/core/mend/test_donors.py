@@ -87,8 +87,8 @@ def test_a_filling_can_be_inverted_added_and_levelled():
 def test_a_copy_is_fitted_to_where_it_came_from_and_levelled(off, gain):
     sound = voice(2.0)
     version = version_of(sound)
-    clip = Clip(version_of(gain * sound, "louder"), 40_000, 42_000, (0,))
-    found = best_fit(version, clip, 40_000 + off)
+    clip = Clip(version_of(gain * sound, "louder"), 40_000 + off, 42_000 + off, (0,))
+    found = best_fit(version, clip, 40_000)
     assert found.start == 40_000
     assert found.factor == pytest.approx(1 / gain, rel=0.01)
 

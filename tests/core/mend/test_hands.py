@@ -51,7 +51,7 @@ TWO = np.hstack([SPEECH, -0.7 * SPEECH])
 
 
 @pytest.mark.parametrize(("name", "settings_", "beyond"), WORK)
-@settings(deadline=None, max_examples=12)
+@settings(deadline=None, max_examples=7)
 @given(st.integers(200, len(TWO) - 3000), st.integers(9, 2000), st.sampled_from([(0,), (1,), (0, 1)]))
 def test_only_the_place_and_the_declared_crossfade_change_and_it_can_be_lifted_off(
     name, settings_, beyond, start, length, channels
@@ -73,7 +73,7 @@ def test_only_the_place_and_the_declared_crossfade_change_and_it_can_be_lifted_o
 
 
 @pytest.mark.parametrize("settings_", [{}, {"search_ms": 0}, {"crossfade_ms": 0}, {"curve": "linear"}])
-@settings(deadline=None, max_examples=12)
+@settings(deadline=None, max_examples=7)
 @given(st.integers(3000, len(TWO) - 9000), st.integers(1, 5000))
 def test_a_splice_takes_all_of_the_place_out_and_tells_the_shift(settings_, start, length):
     version = version_of(TWO)

@@ -1,4 +1,4 @@
-"""Fitting a copy: where near a place it goes on best with what is around."""
+"""Fitting a copy: from where it should be taken so that it goes on best with what is around its place."""
 
 from __future__ import annotations
 
@@ -17,37 +17,38 @@ _MOST_GAIN = 4.0
 
 
 class Fit(NamedTuple):
-    """Where a copy would begin, and the factor that levels it; a negative one turns its wave over."""
+    """Where a copy would better have been taken from, and the factor that levels it."""
 
     start: int
     factor: float
 
 
 def best_fit(source: Source, clip: Clip, start: int) -> Fit | None:
-    """Return the best place for a clip within 20 ms of a frame, or None if there is too little sound around.
+    """Return from where, within 20 ms, a clip should be taken to go on best at a place.
 
-    What is around the clip where it was copied is matched to what is around the place, on both sides at once
-    (normalised cross-correlation), so that both joins go on.
+    The place stays, so that a hole stays covered; what slides is the stretch that is copied. What is around the place
+    is matched to what is around the stretch, on both sides at once (normalised cross-correlation), so that both joins
+    go on. None if there is too little sound around.
     """
-    context, reach = round(_CONTEXT_SECONDS * source.rate), round(_REACH_SECONDS * source.rate)
-    context = min(context, clip.start, clip.version.frames - clip.stop)
-    first = max(context, start - reach)
-    last = min(source.frames - clip.frames - context, start + reach)
+    other, on = clip.version, list(clip.channels)
+    reach = round(_REACH_SECONDS * source.rate)
+    context = min(round(_CONTEXT_SECONDS * source.rate), start, source.frames - start - clip.frames)
+    first, last = max(context, clip.start - reach), min(other.frames - clip.frames - context, clip.start + reach)
     if context < 8 or last < first:
         return None
-    around = clip.read(-context, clip.frames + context)
-    sound = source.read(first - context, last + clip.frames + context).astype(np.float64)[:, list(clip.channels)]
+    stop = start + clip.frames
+    left = source.read(start - context, start).astype(np.float64)[:, on]
+    right = source.read(stop, stop + context).astype(np.float64)[:, on]
+    sound = other.read(first - context, last + clip.frames + context).astype(np.float64)[:, on]
     places = last - first + 1
-    sides = ((around[:context], 0), (around[-context:], context + clip.frames))
     products, powers = np.zeros(places), np.zeros(places)
     sums = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
-    for template, shift in sides:
+    for template, shift in ((left, 0), (right, context + clip.frames)):
         products += correlated(sound, template)[shift : shift + places]
         powers += (sums[context:] - sums[:-context])[shift : shift + places]
-    own = sum(float((template**2).sum()) for template, _ in sides)
-    likeness = products / np.sqrt(np.maximum(powers * own, 1e-24))
-    best = int(np.argmax(likeness))
-    factor = float(products[best]) / max(own, 1e-12)
+    own = float((left**2).sum() + (right**2).sum())
+    best = int(np.argmax(products / np.sqrt(np.maximum(powers * own, 1e-24))))
+    factor = float(products[best]) / max(float(powers[best]), 1e-12)
     return Fit(first + best, float(np.clip(factor, 1 / _MOST_GAIN, _MOST_GAIN)))
 
 

@@ -167,7 +167,7 @@ class Pasting(QObject):
             self._carry(replace(self.carried, inverted=not self.carried.inverted))
 
     def fit(self) -> None:
-        """Shift the copy by up to a cycle, and level it, so that it goes on best with what is around."""
+        """Take the copy from up to 20 ms beside, and level it, so that it goes on best where it is."""
         work, carried = self._bench.work, self.carried
         if work is None or carried is None:
             return
@@ -175,7 +175,8 @@ class Pasting(QObject):
         if found is None:
             self._bench.said.emit("There is too little sound around to fit it to.")
         else:
-            self._carry(replace(carried, start=found.start, gain_db=amplitude_to_db(found.factor), inverted=False))
+            clip = replace(carried.clip, start=found.start, stop=found.start + carried.clip.frames)
+            self._carry(replace(carried, clip=clip, gain_db=amplitude_to_db(found.factor), inverted=False))
 
     def drop(self) -> None:
         """Put the copy where it is."""
