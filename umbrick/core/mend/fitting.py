@@ -17,7 +17,7 @@ _MOST_GAIN = 4.0
 
 
 class Fit(NamedTuple):
-    """Where a copy would better have been taken from, and the factor that levels it."""
+    """Where a copy would better have been taken from, and the factor that makes it as loud as what is around."""
 
     start: int
     factor: float
@@ -48,7 +48,8 @@ def best_fit(source: Source, clip: Clip, start: int) -> Fit | None:
         powers += (sums[context:] - sums[:-context])[shift : shift + places]
     own = float((left**2).sum() + (right**2).sum())
     best = int(np.argmax(products / np.sqrt(np.maximum(powers * own, 1e-24))))
-    factor = float(products[best]) / max(float(powers[best]), 1e-12)
+    # As loud as what is around, also where the waves are not alike.
+    factor = float(np.sqrt(own / max(float(powers[best]), 1e-12)))
     return Fit(first + best, float(np.clip(factor, 1 / _MOST_GAIN, _MOST_GAIN)))
 
 
