@@ -49,10 +49,10 @@ def donors(source: Source, start: int, stop: int, channels: list[int], count: in
     places = len(sound) - before - length - after + 1
     products = np.zeros(places)
     powers = np.zeros(places)
+    power = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
     for template, shift in ((left, 0), (right, before + length)):
         if len(template):
             products += correlated(sound, template)[shift : shift + places]
-            power = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
             powers += (power[len(template) :] - power[: -len(template)])[shift : shift + places]
     norm = np.sqrt(np.maximum(powers, 0) * ((left**2).sum() + (right**2).sum()))
     likeness = np.where(norm > 1e-12, products / np.maximum(norm, 1e-12), 0.0)

@@ -9,14 +9,12 @@ import numpy.typing as npt
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend.applying import Mended, apply_method
+from umbrick.core.mend.applying import Mended, apply_method, as_mended
+from umbrick.core.mend.method import Reworked
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.redraw import FREEHAND, drawn, smoothed
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.interpolation import CURVE_CONTEXT
-from umbrick.core.timeline.change import Change
-from umbrick.core.timeline.history import Mend
-from umbrick.core.timeline.runs import Runs
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import db_to_amplitude, format_count, parse_db
 from umbrick.ui.bench.bench import Bench
@@ -187,10 +185,7 @@ class Drawing(QObject):
             return None
         place = Place(stroke.first + first, stroke.first + last, stroke.channels)
         stretch = drawn(stroke.version, place, samples[first:last, list(stroke.channels)])
-        change = Change.of(stroke.version, [stretch.start], [stretch.stop], Runs.of([stretch.pieces]))
-        mend = Mend("redraw", place.start, place.stop, place.channels, {"shape": FREEHAND})
-        peak = float(np.abs(samples[first:last]).max())
-        return Mended(change.apply(stroke.version), change, (mend,), ((0, 1),), peak)
+        return as_mended(stroke.version, "redraw", [Reworked((stretch,), place, {"shape": FREEHAND})])
 
     # Nudging, shapes, values.
 

@@ -4,18 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import UmbrickError
-from umbrick.core.mend.applying import Mended
+from umbrick.core.mend.applying import Mended, as_mended
 from umbrick.core.mend.fitting import best_fit, matching_start
 from umbrick.core.mend.graft import CROSSFADE_MS, Clip, donor_of, put_in, put_over
-from umbrick.core.mend.method import Stretch
+from umbrick.core.mend.method import Reworked, Stretch
 from umbrick.core.mend.place import Place
-from umbrick.core.timeline.change import Change
-from umbrick.core.timeline.history import Mend
-from umbrick.core.timeline.runs import Runs
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_db, format_length
 from umbrick.ui.bench.bench import Bench
@@ -257,7 +253,6 @@ def _mended(
     gain_db: float = 0.0,
     inverted: bool = False,
 ) -> Mended:
-    change = Change.of(version, [stretch.start], [stretch.stop], Runs.of([stretch.pieces]))
     donor = donor_of(version, clip)
     parameters = {
         "donor": "another recording" if donor is None else float(donor),
@@ -265,6 +260,4 @@ def _mended(
         "polarity": "inverted" if inverted else "same",
         "mix": mix,
     }
-    mend = Mend("graft", place.start, place.stop, place.channels, parameters, time_shift=change.time_shift)
-    peak = max((float(np.abs(p.source.read(p.start, p.start + p.length)).max()) for p in stretch.pieces), default=0.0)
-    return Mended(change.apply(version), change, (mend,), ((0, 1),), peak)
+    return as_mended(version, "graft", [Reworked((stretch,), place, parameters)])
