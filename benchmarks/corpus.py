@@ -17,15 +17,30 @@ def load(path: Path):
 
 
 def clean(path: Path):
-    """Return a recording and its rate, without the parts where its truth file, if any, lists short faults."""
+    """Return a recording and its rate, without the parts where its truth file, if any, lists short faults.
+
+    What is left is joined by crossfades, so that no new fault is made.
+    """
     sound, rate = load(path)
     if not truth_of(path).exists():
         return sound, rate
     keep = np.ones(len(sound), bool)
     for fault in json.loads(truth_of(path).read_text())["planted"]:
-        if fault["kind"] in ("clipping", "click", "crackle", "dropout"):
-            keep[max(0, fault["start"] - rate // 2) : fault["end"] + rate // 2] = False
-    return sound[keep], rate
+        if fault["end"] - fault["start"] < len(sound) // 2 and fault["kind"] not in ("hard_edge", "loop_seam"):
+            keep[max(0, fault["start"] - rate // 4) : fault["end"] + rate // 4] = False
+    edges = np.flatnonzero(np.diff(keep, prepend=False, append=False))
+    fade = rate // 20
+    rise = np.sin(np.linspace(0, np.pi / 2, fade))[:, np.newaxis]
+    joined = np.zeros((0, sound.shape[1]))
+    for start, stop in zip(edges[::2], edges[1::2], strict=True):
+        part = sound[start:stop].copy()
+        if len(part) < 4 * fade:
+            continue
+        if len(joined):
+            part[:fade] = part[:fade] * rise + joined[-fade:] * rise[::-1]
+            joined = joined[:-fade]
+        joined = np.concatenate([joined, part])
+    return joined, rate
 
 
 def loudest(sound, rate, seconds=1.2):
@@ -41,3 +56,8 @@ def loudest(sound, rate, seconds=1.2):
 def is_speech(path: Path) -> bool:
     """Whether a file is counted as speech, by its name."""
     return any(word in path.stem for word in ("speech", "voice", "interview"))
+
+
+def is_percussive(path: Path) -> bool:
+    """Whether a file is counted as percussive music, by its name."""
+    return any(word in path.stem for word in ("drum", "perc", "beat", "gear", "bell"))

@@ -1,12 +1,14 @@
 """Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
 
-Target: none. The simulated output holds 8,192 frames and counts how often there was nothing left to play. Set
-``UMBRICK_BENCH_MINUTES`` for another length.
+Target: none. The simulated output holds 8,192 frames and counts how often there was nothing left to play. A bystander,
+a process that does nothing but sleep for 2 ms again and again, tells for how long the machine itself stood still: no
+program plays through that. Set ``UMBRICK_BENCH_MINUTES`` for another length.
 """
 
 from __future__ import annotations
 
 import os
+import subprocess
 import sys
 import tempfile
 import threading
@@ -21,6 +23,16 @@ from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Engine, Programme
 from umbrick.playback.simulated import SimulatedOutput
 
+_BYSTANDER = """
+import sys, time
+last = time.monotonic()
+while True:
+    time.sleep(0.002)
+    now = time.monotonic()
+    if now - last > 0.05:
+        print(f"{now - last:.3f}", flush=True)
+    last = now
+"""
 _MINUTES = float(os.environ.get("UMBRICK_BENCH_MINUTES", "10"))
 
 
@@ -32,7 +44,6 @@ def run(files: list[Path]) -> None:
         output = SimulatedOutput()
         engine = Engine(output)
         engine.load(Programme(version, version))
-        sys.setswitchinterval(0.001)  # as the application does
         stop = threading.Event()
         surveys = [0]
 
@@ -50,17 +61,21 @@ def run(files: list[Path]) -> None:
 
         worker = threading.Thread(target=quietly, daemon=True)
         worker.start()
+        bystander = subprocess.Popen([sys.executable, "-c", _BYSTANDER], stdout=subprocess.PIPE, text=True)
         engine.play(0)
         began = time.monotonic()
         time.sleep(60 * _MINUTES)
         played = engine.position / recording.source.rate
         underruns = output.underruns
         engine.stop()
+        bystander.terminate()
+        stalls = [float(line) for line in (bystander.communicate()[0] or "").split()]
         stop.set()
         worker.join()
         engine.close()
         recording.close()
         print(
             f"{(time.monotonic() - began) / 60:.1f} min of playing ({played:.0f} s heard) beside "
-            f"{surveys[0]} whole surveys of an hour: {underruns} underruns"
+            f"{surveys[0]} whole surveys of an hour: {underruns} underruns; the machine stood still "
+            f"{len(stalls)} times, {1e3 * max(stalls, default=0):.0f} ms at most"
         )

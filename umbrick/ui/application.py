@@ -49,7 +49,6 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     assert isinstance(application, QApplication)
     application.setApplicationName("Umbrick")
     # Whoever plays must get its turn soon, also while a survey computes.
-    sys.setswitchinterval(_SWITCH_SECONDS)
     theme.load_fonts()
     output, note = output_for(settings.output_choice())
     window = BenchWindow(output, is_round_trip)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Any, Protocol, TypeVar
 
 from umbrick.core.sound.source import Samples
 from umbrick.core.survey.finding import Family, Finding
@@ -22,7 +23,9 @@ class Format:
     step: float
 
 
-@dataclass(frozen=True, slots=True)
+_Measured = TypeVar("_Measured")
+
+
 class Block:
     """Frames ``start`` to ``stop`` of a recording, with what is around them.
 
@@ -30,10 +33,29 @@ class Block:
     recording reach, so that what lies across a border is seen whole by the block in which it begins.
     """
 
-    start: int
-    stop: int
-    samples: Samples
-    before: int
+    def __init__(self, start: int, stop: int, samples: Samples, before: int, rate: int) -> None:
+        self.start = start
+        self.stop = stop
+        self.samples = samples
+        self.before = before
+        self.rate = rate
+        self._lock = threading.Lock()
+        self._shared: dict[Callable[[Block], Any], tuple[threading.Lock, list[Any]]] = {}
+
+    @property
+    def own(self) -> Samples:
+        """The block's own frames, without what is around them."""
+        return self.samples[self.before : self.before + self.stop - self.start]
+
+    def shared(self, measure: Callable[[Block], _Measured]) -> _Measured:
+        """Return what a measurement makes of this block: computed once, for whichever detector asks first."""
+        with self._lock:
+            lock, results = self._shared.setdefault(measure, (threading.Lock(), []))
+        with lock:
+            if not results:
+                results.append(measure(self))
+        result: _Measured = results[0]
+        return result
 
 
 class Detector(Protocol):
@@ -57,3 +79,5 @@ class Kind:
     family: Family
     summary: str
     make: Callable[[Format], Detector]
+    needs: tuple[Callable[[Block], Any], ...] = ()
+    """The shared measurements it asks blocks for: they can be made ahead, on several cores."""

@@ -3,10 +3,47 @@
 from __future__ import annotations
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.survey import clipping
+from umbrick.core.survey import (
+    click,
+    clipping,
+    crackle,
+    dc_offset,
+    discontinuity,
+    dropout,
+    hard_edge,
+    hiss,
+    hum,
+    intrusion,
+    level_step,
+    mouth_click,
+    peak,
+    plosive,
+    sibilance,
+    stutter,
+)
 from umbrick.core.survey.detector import Kind
 
-KINDS: dict[str, Kind] = {kind.name: kind for kind in (clipping.KIND,)}
+KINDS: dict[str, Kind] = {
+    kind.name: kind
+    for kind in (
+        clipping.KIND,
+        peak.KIND,
+        level_step.KIND,
+        dc_offset.KIND,
+        hard_edge.KIND,
+        click.KIND,
+        crackle.KIND,
+        mouth_click.KIND,
+        dropout.KIND,
+        discontinuity.KIND,
+        stutter.KIND,
+        plosive.KIND,
+        sibilance.KIND,
+        hum.KIND,
+        hiss.KIND,
+        intrusion.KIND,
+    )
+}
 
 
 def kinds_named(names: list[str] | None) -> list[Kind]:

@@ -10,6 +10,7 @@ from umbrick.core.survey.detector import Block
 
 BLOCK_FRAMES = 2**18
 MARGIN_FRAMES = 2**13
+"""At rates up to 48 kHz; as much more at higher ones."""
 
 
 def blocks(
@@ -26,10 +27,12 @@ def blocks(
     CancelledError
         If ``is_cancelled`` says so between two blocks.
     """
+    margin = MARGIN_FRAMES * -(-source.rate // 48000)
     for start in range(0, source.frames, BLOCK_FRAMES):
         if is_cancelled():
             raise CancelledError
         stop = min(start + BLOCK_FRAMES, source.frames)
-        before = min(start, MARGIN_FRAMES)
-        yield Block(start, stop, source.read(start - before, min(stop + MARGIN_FRAMES, source.frames)), before)
+        before = min(start, margin)
+        samples = source.read(start - before, min(stop + margin, source.frames))
+        yield Block(start, stop, samples, before, source.rate)
         progress(stop / source.frames)

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import heapq
+from collections import deque
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from functools import partial
 from itertools import compress
 
 import numpy as np
@@ -13,8 +16,9 @@ from umbrick.core.measure.levels import LevelMeter, Levels
 from umbrick.core.measure.loudness import LoudnessMeter
 from umbrick.core.measure.prognosis import PassageMeter, Passages, Prognosis, prognosis
 from umbrick.core.sound.source import Source
-from umbrick.core.survey.detector import Detector, Format, Kind
+from umbrick.core.survey.detector import Block, Detector, Format, Kind
 from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.one_event import one_event_each
 from umbrick.core.survey.streaming import blocks
 from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import amplitude_to_db
@@ -62,6 +66,19 @@ class Survey:
         )
 
 
+_WORKERS = 2
+
+
+def _any_level() -> np.errstate:
+    """Let samples of absurd size, as broken float files have, overflow; what is beside them is not looked at then."""
+    return np.errstate(over="ignore", invalid="ignore", divide="ignore")
+
+
+def _fed(feed: Callable[[], None]) -> None:
+    with _any_level():
+        feed()
+
+
 class Surveyor:
     """Runs a survey, and can say at any time what it has found so far.
 
@@ -81,11 +98,14 @@ class Surveyor:
         self._source = source
         self._prefix = prefix
         form = Format(source.rate, source.channels, 2.0 ** (1 - bits) if bits else 0.0)
-        self._detectors: list[Detector] = [kind.make(form) for kind in kinds]
+        self._detectors: dict[str, Detector] = {kind.name: kind.make(form) for kind in kinds}
         self._levels = LevelMeter(source.rate, source.channels)
         self._loudness = LoudnessMeter(source.rate, source.channels)
         self._passages = PassageMeter(source.rate)
+        # Two of one kind are one; the order stays, as what is quick to make comes first.
+        self._needs = list(dict.fromkeys(measure for kind in kinds for measure in kind.needs))
         self._frames = 0
+        self._fed = 0
 
     def run(
         self,
@@ -106,21 +126,44 @@ class Surveyor:
             If ``is_cancelled`` says so; :meth:`so_far` then tells what came.
         """
         due = 1
-        for number, block in enumerate(blocks(self._source, progress, is_cancelled), 1):
-            for detector in self._detectors:
-                detector.feed(block)
-            own = block.samples[block.before : block.before + block.stop - block.start]
-            for meter in (self._levels, self._loudness, self._passages):
-                meter.feed(own)
-            self._frames = block.stop
-            if number == due and block.stop < self._source.frames:
-                found(self.so_far())
-                due *= 2
+        with ThreadPoolExecutor(_WORKERS, "survey") as pool:
+            ahead: deque[tuple[Block, Future[None]]] = deque()
+            try:
+                for block in blocks(self._source, progress, is_cancelled):
+                    ahead.append((block, pool.submit(self._prepare, block)))
+                    if len(ahead) > _WORKERS:
+                        self._feed(*ahead.popleft(), pool)
+                        if self._fed == due:
+                            found(self.so_far())
+                            due *= 2
+            finally:
+                # What has been read is not lost, however it ends.
+                while ahead:
+                    self._feed(*ahead.popleft(), pool)
         return self.so_far()
+
+    def _prepare(self, block: Block) -> None:
+        """Have a block make what detectors share; blocks do that side by side."""
+        with _any_level():
+            for measure in self._needs:
+                block.shared(measure)
+
+    def _feed(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor) -> None:
+        """Feed a block to everyone; each is fed by one thread at a time and in order, so that threads change nothing."""
+        prepared.result()
+        feeds: list[Callable[[], None]] = [partial(detector.feed, block) for detector in self._detectors.values()]
+        feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
+        for fed in [pool.submit(_fed, feed) for feed in feeds]:
+            fed.result()
+        self._frames = block.stop
+        self._fed += 1
 
     def so_far(self) -> Survey:
         """Return what the blocks up to now have shown."""
-        findings = heapq.merge(*(detector.findings() for detector in self._detectors), key=lambda f: f.start)
+        with _any_level():
+            found = {name: detector.findings() for name, detector in self._detectors.items() if self._fed}
+        kept = one_event_each(found, self._source.rate)
+        findings = heapq.merge(*kept.values(), key=lambda finding: finding.start)
         named = (replace(finding, id=f"{self._prefix}f{number}") for number, finding in enumerate(findings, 1))
         return Survey(
             FindingTable.of(named),

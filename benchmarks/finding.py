@@ -1,0 +1,135 @@
+"""Planted faults of every kind: precision, recall, F1, timing; and false alarms on clean sound.
+
+Targets at the default sensitivity: F1 0.97 for clipping, dropout, spike, repeat, dc_offset and hum; click 0.95 on speech and
+tonal music, 0.85 on percussive; 0.85 for the others. On clean sound at most one finding a minute over all kinds, none
+above 0.9 confidence. ``UMBRICK_BENCH_KINDS`` names what to plant (all by default).
+"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from zlib import crc32
+
+import numpy as np
+
+from benchmarks.corpus import clean, is_percussive, is_speech
+from benchmarks.plant import FOR_VOICE, PLANTERS
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Surveyor
+
+_TOLERANCE_SECONDS = 0.015
+_FAR_TOLERANCE_SECONDS = {
+    "level_step": 2.0,
+    "peak": 0.15,
+    "plosive": 0.05,
+    "sibilance": 0.05,
+    "crackle": 0.1,
+    "intrusion": 0.1,
+}
+_CUT = 0.5
+
+
+def survey(sound, rate):
+    """Return every finding measured in a sound, of a 24-bit file, by kind."""
+    rounded = (np.round(sound * 2**23) / 2**23).astype(np.float32)
+    result = Surveyor(ArraySource(rounded, rate, "s"), 24, list(KINDS.values())).run()
+    found = {name: [] for name in KINDS}
+    for finding in result.table.findings:
+        found[finding.kind].append(finding)
+    return found
+
+
+def matched(findings, truth, tolerance):
+    """Return for each planted fault the surest finding that meets it, or None, and the findings that met none."""
+    met, used = [], set()
+    for fault in truth:
+        best = None
+        for index, finding in enumerate(findings):
+            if finding.start < fault.stop + tolerance and finding.stop > fault.start - tolerance:
+                used.add(index)
+                if best is None or finding.confidence > best.confidence:
+                    best = finding
+        met.append(best)
+    return met, [finding for index, finding in enumerate(findings) if index not in used]
+
+
+def _f1(hits, missed, wrong):
+    return 2 * hits / max(1, 2 * hits + missed + wrong)
+
+
+def run(files: list[Path]) -> None:
+    """Measure and print."""
+    chosen = os.environ.get("UMBRICK_BENCH_KINDS", ",".join(PLANTERS)).split(",")
+    alarms = _clean(files)
+    print(f"\n{'planted':14} {'group':10} planted recall precision    F1   best F1 at   start/end off (median ms)")
+    for name in chosen:
+        kind, plant = PLANTERS[name]
+        groups: dict[str, list] = {}
+        for file in files:
+            if name in FOR_VOICE and not is_speech(file):
+                continue
+            sound, rate = clean(file)
+            random = np.random.default_rng(crc32(f"{name} {file.stem}".encode()))
+            planted, truth = plant(sound, rate, random)
+            tolerance = round(_FAR_TOLERANCE_SECONDS.get(kind, _TOLERANCE_SECONDS) * rate)
+            # What is found in the clean sound too was there before.
+            found = survey(planted, rate)[kind]
+            met, wrong = matched(found, truth, tolerance)
+            group = "speech" if is_speech(file) else "percussive" if is_percussive(file) else "tonal"
+            groups.setdefault(group, []).append((file, rate, truth, met, wrong))
+            if os.environ.get("UMBRICK_BENCH_FILES"):
+                hits = sum(f is not None and f.confidence >= _CUT for f in met)
+                print(
+                    f"    {file.stem:28} {hits:3} of {len(truth):3}, wrong {sum(f.confidence >= _CUT for f in wrong)}"
+                )
+        for group, results in groups.items():
+            print(f"{name:14} {group:10} {_summary(results)}")
+
+
+def _summary(results):
+    hits_at = np.array([f.confidence if f else 0.0 for *_, met, _ in results for f in met])
+    wrong_at = np.array([f.confidence for *_, wrong in results for f in wrong])
+
+    def at(cut):
+        hits = int((hits_at >= cut).sum())
+        return hits, len(hits_at) - hits, int((wrong_at >= cut).sum())
+
+    hits, missed, wrong = at(_CUT)
+    best = max((_f1(*at(cut)), cut) for cut in np.arange(0.05, 1.0, 0.05))
+    offs = np.array(
+        [
+            (1e3 * abs(f.start - t.start) / rate, 1e3 * abs(f.stop - t.stop) / rate)
+            for _, rate, truth, met, _ in results
+            for f, t in zip(met, truth, strict=True)
+            if f is not None and f.confidence >= _CUT
+        ]
+    ).reshape(-1, 2)
+    off = "/".join(f"{value:.2f}" for value in np.median(offs, axis=0)) if len(offs) else "–"
+    precision = hits / max(1, hits + wrong)
+    return (
+        f"{len(hits_at):7} {hits / max(1, len(hits_at)):6.3f} {precision:9.3f} {_f1(hits, missed, wrong):6.3f}"
+        f"  {best[0]:6.3f} {best[1]:.2f}   {off}"
+    )
+
+
+def _clean(files):
+    """Print what is found in clean sound."""
+    seconds, counts, sure = 0.0, dict.fromkeys(KINDS, 0), 0
+    for file in files:
+        sound, rate = clean(file)
+        seconds += len(sound) / rate
+        here = []
+        for kind, findings in survey(sound, rate).items():
+            passing = [f for f in findings if f.confidence >= _CUT]
+            counts[kind] += len(passing)
+            sure += sum(f.confidence > 0.9 for f in passing)
+            if passing:
+                here.append(f"{kind} {len(passing)} (≤ {max(f.confidence for f in passing):.2f})")
+        print(f"{file.stem:28} {len(sound) / rate:5.0f} s clean: {', '.join(here) or 'nothing'}")
+    total = sum(counts.values())
+    print(
+        f"clean sound: {total} findings in {seconds / 60:.1f} min, {60 * total / seconds:.2f} a minute; {sure} above 0.9"
+    )
+    return counts

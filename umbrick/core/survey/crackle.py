@@ -1,0 +1,98 @@
+"""Crackle: stretches with many small ticks, as dust, a worn groove or a failing contact leaves them."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.impulses import BINS_PER_SEGMENT
+from umbrick.core.survey.residual import MARGIN_SEGMENTS, Residual, residuals
+
+Integers = npt.NDArray[np.int64]
+
+_OVER_MEDIAN = 6.0
+_QUIETEST_DB = -30.0
+_LEAST_AMPLITUDE = 1e-4
+_ONE_TICK_SECONDS = 0.0012
+_LONGEST_GAP_SECONDS = 0.12
+_FEWEST_TICKS = 8
+_SHORTEST_SECONDS = 0.1
+_HALF_SURE_PER_SECOND = 16.0
+_LOW_RATE, _LOW_RATE_PER_SECOND = 16000, 350.0
+"""Below this rate the pulses of a voice are hardly predictable, and look like ticks."""
+
+
+class CrackleDetector:
+    """Collects ticks: bins of the residual far over the median of those around, and not buried in the sound."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._ticks: list[Integers] = []
+
+    def feed(self, block: Block) -> None:
+        """Collect the ticks of a block, of all channels."""
+        self._ticks.append(block.shared(ticks))
+
+    def findings(self) -> list[Finding]:
+        """Return the stretches in which ticks are dense."""
+        rate = self._format.rate
+        found = np.concatenate(self._ticks) if self._ticks else np.zeros(0, np.int64)
+        found = found[np.diff(found, prepend=-rate) > _ONE_TICK_SECONDS * rate]
+        borders = np.flatnonzero(np.diff(found) > _LONGEST_GAP_SECONDS * rate) + 1
+        findings = []
+        for stretch in np.split(found, borders):
+            if len(stretch) < _FEWEST_TICKS or stretch[-1] - stretch[0] < _SHORTEST_SECONDS * rate:
+                continue
+            start, stop = int(stretch[0]), int(stretch[-1]) + 1
+            per_second = len(stretch) * rate / (stop - start)
+            half_sure = _HALF_SURE_PER_SECOND if rate >= _LOW_RATE else _LOW_RATE_PER_SECOND
+            doubt = 4 * np.log2(per_second / half_sure) + (len(stretch) - _FEWEST_TICKS) / 4
+            findings.append(self._finding(start, stop, per_second, float(1 / (1 + np.exp(-doubt)))))
+        return [finding for finding in findings if finding.confidence >= 0.05]
+
+    def _finding(self, start: int, stop: int, per_second: float, confidence: float) -> Finding:
+        seconds = (stop - start) / self._format.rate
+        return Finding(
+            id="",
+            kind="crackle",
+            start=start,
+            stop=stop,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(np.clip(np.log10(per_second) / 2.5, 0, 1)), 3),
+            confidence=round(confidence, 3),
+            evidence=f"about {per_second:.0f} ticks a second for {seconds:.1f} s",
+            detail={"per_second": round(per_second, 1)},
+        )
+
+
+def ticks(block: Block) -> Integers:
+    """Return the frames of a block's ticks, of all channels."""
+    return np.unique(np.concatenate([_ticks(block, residual) for residual in block.shared(residuals)]))
+
+
+def _ticks(block: Block, residual: Residual) -> Integers:
+    """Return the frames of a channel's ticks."""
+    size = max(1, residual.segment // BINS_PER_SEGMENT)
+    count = len(residual.gain)
+    bins = np.abs(residual.error).reshape(count, -1, size).max(axis=2)
+    around = np.concatenate([bins[:-2], bins[1:-1], bins[2:]], axis=1)
+    median = np.median(around, axis=1, keepdims=True)
+    level = np.sqrt(np.square(residual.wave).reshape(count, -1).mean(axis=1))[1:-1, np.newaxis]
+    amplitude = bins[1:-1] / residual.gain[1:-1, np.newaxis]
+    least = np.maximum(level * np.float32(10 ** (_QUIETEST_DB / 20)), np.float32(_LEAST_AMPLITUDE))
+    is_tick = (bins[1:-1] > _OVER_MEDIAN * median) & (amplitude > least)
+    own = slice(MARGIN_SEGMENTS - 1, len(is_tick) - MARGIN_SEGMENTS + 1)
+    rows, columns = np.nonzero(is_tick[own])
+    return np.asarray(block.start + rows * residual.segment + columns * size + size // 2, np.int64)
+
+
+KIND = Kind(
+    name="crackle",
+    title="Crackle",
+    family=Family.IMPULSES,
+    summary="stretches with many small ticks",
+    make=CrackleDetector,
+    needs=(ticks,),
+)

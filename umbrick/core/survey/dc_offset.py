@@ -1,0 +1,71 @@
+"""Direct current: a wave that does not swing around zero, as a faulty converter or preamplifier leaves it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.units import amplitude_to_db, format_db
+
+_STRETCH_SECONDS = 0.5
+_HALF_SURE = 0.001
+_FEWEST_DEVIATIONS = 5.0
+
+
+class OffsetDetector:
+    """Collects the mean of every half second; how far these scatter tells how sure their own mean is."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._stretch = max(1, round(_STRETCH_SECONDS * form.rate))
+        self._left = np.zeros((0, form.channels))
+        self._means: list[np.ndarray] = []
+        self._frames = 0
+
+    def feed(self, block: Block) -> None:
+        """Collect the means of a block."""
+        self._frames = block.stop
+        sound = np.concatenate([self._left, block.own.astype(np.float64)])
+        whole = len(sound) // self._stretch * self._stretch
+        self._means.append(sound[:whole].reshape(-1, self._stretch, sound.shape[1]).mean(axis=1))
+        self._left = sound[whole:]
+
+    def findings(self) -> list[Finding]:
+        """Return one finding for each channel with an offset; it spans the recording."""
+        means = np.concatenate(self._means) if self._means else np.zeros((0, self._format.channels))
+        if not len(means):
+            means = self._left.mean(axis=0, keepdims=True) if len(self._left) else means
+        findings = []
+        for channel in range(self._format.channels if len(means) else 0):
+            offset = float(means[:, channel].mean())
+            spread = float(means[:, channel].std())
+            sure = abs(offset) / max(spread / np.sqrt(len(means)), 1e-9)
+            if abs(offset) < 0.2 * _HALF_SURE or sure < _FEWEST_DEVIATIONS:
+                continue
+            doubt = np.log(abs(offset) / _HALF_SURE) * 3
+            confidence = float(1 / (1 + np.exp(-doubt))) * min(1.0, sure / (2 * _FEWEST_DEVIATIONS))
+            level_db = amplitude_to_db(abs(offset))
+            findings.append(
+                Finding(
+                    id="",
+                    kind="dc_offset",
+                    start=0,
+                    stop=self._frames,
+                    channels=(channel,),
+                    severity=round(min(1.0, abs(offset) / 0.05), 3),
+                    confidence=round(confidence, 3),
+                    evidence=f"swings around {offset:+.4f} instead of zero ({format_db(level_db)})",
+                    detail={"offset": round(offset, 6)},
+                )
+            )
+        return [finding for finding in findings if finding.confidence >= 0.05]
+
+
+KIND = Kind(
+    name="dc_offset",
+    title="DC offset",
+    family=Family.LEVELS,
+    summary="a wave that does not swing around zero",
+    make=OffsetDetector,
+)

@@ -1,0 +1,51 @@
+"""Discontinuities: places where the wave goes on from elsewhere, because a stretch is missing or was put in."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.impulse_sorting import Event, Shape, events, together
+
+
+class DiscontinuityDetector:
+    """Collects the impulses that are taken for breaks in the wave."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._events: list[Event] = []
+
+    def feed(self, block: Block) -> None:
+        """Look at the impulses of a block."""
+        self._events += block.shared(events)
+
+    def findings(self) -> list[Finding]:
+        """Return the breaks found so far; those in several channels at once are one."""
+        findings = [self._finding(group) for group in together(self._events)]
+        return [finding for finding in findings if finding.confidence >= 0.05]
+
+    def _finding(self, group: list[Event]) -> Finding:
+        best = max(group, key=lambda event: event.confidence * event.shares[Shape.BREAK])
+        at = (best.start + best.stop) // 2
+        return Finding(
+            id="",
+            kind="discontinuity",
+            start=at,
+            stop=at + 1,
+            channels=tuple(sorted({event.channel for event in group})),
+            severity=round(float(np.clip((best.relative_db + 30) / 40, 0, 1)), 3),
+            confidence=round(best.confidence * best.shares[Shape.BREAK], 3),
+            evidence=f"the wave breaks off and goes on from elsewhere, {best.excess_db:.0f} dB out of what is foretold",
+            detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2)},
+        )
+
+
+KIND = Kind(
+    name="discontinuity",
+    title="Discontinuities",
+    family=Family.GAPS,
+    summary="places where a stretch is missing or was put in",
+    make=DiscontinuityDetector,
+    needs=(events,),
+)

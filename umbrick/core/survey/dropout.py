@@ -1,0 +1,228 @@
+"""Dropouts: holes of up to half a second inside sound, digital or nearly so, with abrupt edges on both sides.
+
+No published detector is followed. Natural sound dies away over many milliseconds, and no wave above 25 Hz stays within
+18 dB of zero for two milliseconds beside its own peaks: where the level falls so far within two milliseconds and
+comes back as fast, sound is missing. Shorter holes are seen where one value is held in mid-wave.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+from scipy.ndimage import maximum_filter1d
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.units import amplitude_to_db, format_count
+
+_BIN_SECONDS = 0.00067
+_OUTSIDE_SECONDS, _INSIDE_SECONDS = 0.006, 0.002
+_LONGEST_SECONDS = 0.5
+_LEAST_FALL_DB = 14.0
+_HALF_SURE_FALL_DB = 21.0
+_SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
+"""Between two pulses of a voice there may be a short valley: the shorter, the deeper a hole must be."""
+
+_HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
+_LEAST_LEVEL = 0.002
+_FEWEST_HELD = 6
+_MOST_DIFFERENCE_DB = 20.0
+"""Sound of another level after a hole than before it was likely meant to be so."""
+
+
+class DropoutDetector:
+    """Finds holes block by block, in every channel."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._bin = max(4, round(_BIN_SECONDS * form.rate))
+        self._tails = [np.zeros(0, np.float32) for _ in range(form.channels)]
+        self._findings: list[Finding] = []
+
+    def feed(self, block: Block) -> None:
+        """Find the holes that end in the block; those that begin before it too, with what was kept of it."""
+        reach = round((_LONGEST_SECONDS + 2 * _OUTSIDE_SECONDS) * self._format.rate)
+        stop = block.before + block.stop - block.start
+        ahead = round(2 * _OUTSIDE_SECONDS * self._format.rate)
+        found: list[tuple[int, int, int, float, float]] = []
+        for channel, tail in enumerate(self._tails):
+            wave = np.concatenate([tail, block.samples[block.before : stop + ahead, channel]])
+            first = block.start - len(tail)
+            for start, end, confidence, depth_db in self._holes(wave):
+                if block.start <= first + end < block.stop:
+                    found.append((first + start, first + end, channel, confidence, depth_db))
+            self._tails[channel] = wave[: len(tail) + block.stop - block.start][-reach:]
+        self._findings += self._together(found)
+
+    def findings(self) -> list[Finding]:
+        """Return the holes found so far."""
+        return sorted(self._findings, key=lambda finding: finding.start)
+
+    def _holes(self, wave: npt.NDArray[np.float32]) -> list[tuple[int, int, float, float]]:
+        """Return start, end, confidence and depth in dB of every hole in a wave."""
+        holes = self._held(wave)
+        taken = [(start, end) for start, end, *_ in holes]
+        holes += [hole for hole in self._fallen(wave) if all(hole[1] <= a or hole[0] >= b for a, b in taken)]
+        return holes
+
+    def _held(self, wave: npt.NDArray[np.float32]) -> list[tuple[int, int, float, float]]:
+        """Return the stretches in which one value is held although there is sound on both sides."""
+        rate = self._format.rate
+        same = np.diff(wave) == 0
+        edges = np.flatnonzero(np.diff(same, prepend=False, append=False))
+        starts, ends = edges[::2], edges[1::2] + 1
+        long = ends - starts >= max(_FEWEST_HELD, round(0.0002 * rate))
+        holes = []
+        outside = round(_OUTSIDE_SECONDS * rate)
+        for start, end in zip(starts[long].tolist(), ends[long].tolist(), strict=True):
+            value = float(wave[start])
+            # The first of equal values is the last that belongs to the sound, unless it jumped there.
+            before, after = wave[max(0, start - outside) : start], wave[end : end + outside]
+            if len(before) < outside // 2 or len(after) < outside // 2 or end - start > _LONGEST_SECONDS * rate:
+                continue
+            level = min(float(np.abs(before - value).max()), float(np.abs(after - value).max()))
+            if level < max(_LEAST_LEVEL, 40 * self._format.step):
+                continue
+            around = np.concatenate([before, after])
+            is_top = value != 0 and (value >= 0.98 * around.max() or value <= 0.98 * around.min())
+            if is_top and end - start < 0.004 * rate:
+                continue  # cut off, not missing
+            slope = np.abs(np.diff(around))
+            # How many samples the wave takes to move by what it does not move here.
+            expected = (end - start) * float(np.median(slope))
+            evidence = expected / max(0.02 * level, 2 * self._format.step)
+            confidence = float(1 - np.exp(-evidence / 3)) * min(1.0, (end - start) / (0.0006 * rate)) ** 0.3
+            first = start if value == 0 else start + 1
+            holes.append((first, end, confidence, float(np.clip(amplitude_to_db(level), -120, 0)) + 120))
+        return holes
+
+    def _fallen(self, wave: npt.NDArray[np.float32]) -> list[tuple[int, int, float, float]]:
+        """Return the stretches into which the level falls, and out of which it rises, at once."""
+        size, rate = self._bin, self._format.rate
+        count = len(wave) // size
+        peaks = np.abs(wave[: count * size]).reshape(count, size).max(axis=1)
+        out, inside = round(_OUTSIDE_SECONDS * rate / size), max(2, round(_INSIDE_SECONDS * rate / size))
+        if count < 2 * (out + inside):
+            return []
+        floor = max(_LEAST_LEVEL / 100, self._format.step / 4)
+        outer = maximum_filter1d(peaks, out, origin=-(out // 2))[: count - out + 1]
+        inner = np.maximum(maximum_filter1d(peaks, inside, origin=-(inside // 2))[: count - inside + 1], floor)
+        # A border before bin b, with one bin on it left out: outer ends at b, inner begins at b + 1.
+        border = np.arange(out, count - inside - 1)
+        falls = outer[border - out] / inner[border + 1]
+        border_up = np.arange(inside, count - out - 1)
+        rises = outer[border_up + 1] / inner[border_up - inside]
+        least = 10 ** (_LEAST_FALL_DB / 20)
+        down = border[(falls >= least) & (outer[border - out] >= _LEAST_LEVEL)]
+        up = border_up[(rises >= least) & (outer[border_up + 1] >= _LEAST_LEVEL)]
+        if not len(down) or not len(up):
+            return []
+        holes: list[tuple[int, int, float, float]] = []
+        last_end = -1
+        # Of neighbouring borders the outermost are where the sound stops, and where it is there again.
+        up = up[np.flatnonzero(np.diff(up, append=up[-1] + 10) > 1)]
+        for fall in down[np.flatnonzero(np.diff(down, prepend=-10) > 1)].tolist():
+            if fall * size < last_end:
+                continue
+            later = up[(up > fall) & (up <= fall + _LONGEST_SECONDS * rate / size)]
+            # What rises within the hole does not rise to where the sound was.
+            later = later[outer[later + 1] >= outer[fall - out] * 10 ** (-_MOST_DIFFERENCE_DB / 20)]
+            if not len(later):
+                continue
+            hole = self._measured(wave, peaks, fall, int(later[0]), out)
+            if hole is not None:
+                holes.append(hole)
+                last_end = hole[1]
+        return holes
+
+    def _measured(
+        self, wave: npt.NDArray[np.float32], peaks: npt.NDArray[np.float32], fall: int, rise: int, out: int
+    ) -> tuple[int, int, float, float] | None:
+        """Return a hole between two borders, to the sample, or None if it is none."""
+        size = self._bin
+        core = peaks[fall + 1 : max(fall + 2, rise)]
+        within = max(float(core.max()), 1e-9)
+        before, after = float(peaks[fall - out : fall].max()), float(peaks[rise + 1 : rise + 1 + out].max())
+        depth_db = amplitude_to_db(min(before, after)) - amplitude_to_db(max(within, 1e-6))
+        difference_db = abs(amplitude_to_db(before) - amplitude_to_db(after))
+        if depth_db < _LEAST_FALL_DB or difference_db > _MOST_DIFFERENCE_DB:
+            return None
+        limit = 1.5 * within
+        reach = slice((fall - out) * size, (fall + 2) * size)
+        loud = np.flatnonzero(np.abs(wave[reach]) > limit)
+        start = reach.start + int(loud[-1]) + 1 if len(loud) else fall * size
+        reach = slice(max(start, (rise - 1) * size), (rise + 1 + out) * size)
+        loud = np.flatnonzero(np.abs(wave[reach]) > limit)
+        end = reach.start + int(loud[0]) if len(loud) else rise * size
+        if end - start < 0.0015 * self._format.rate:
+            return None
+        # The level of the last and first two milliseconds beside it: sound that had nearly died away leaves no hole.
+        beside = round(0.003 * self._format.rate)
+        close = min(float(np.abs(wave[max(0, start - beside) : start]).max(initial=0.0)),
+                    float(np.abs(wave[end : end + beside]).max(initial=0.0)))  # fmt: skip
+        close_db = amplitude_to_db(max(close, 1e-9)) - amplitude_to_db(max(within, 1e-6))
+        milliseconds = 1e3 * (end - start) / self._format.rate
+        half_sure_db = _HALF_SURE_FALL_DB + _SHORT_FALL_DB * np.exp(-(milliseconds - 1.5) / _SHORT_MS)
+        doubt = (min(depth_db, close_db) - half_sure_db) / 2.5 - max(0.0, difference_db - 8) / 4
+        if doubt < -_MOST_EDGE - 3:
+            return None
+        doubt += float(np.clip((_edge_db(wave, start, end, beside) - _HALF_SURE_EDGE_DB) / 2, -3, _MOST_EDGE))
+        return start, end, float(1 / (1 + np.exp(-doubt))), depth_db
+
+    def _together(self, found: list[tuple[int, int, int, float, float]]) -> list[Finding]:
+        """Return the findings of holes; those at one place in several channels are one."""
+        findings = []
+        groups: list[list[tuple[int, int, int, float, float]]] = []
+        for hole in sorted(found):
+            group = next((g for g in groups[-8:] if _is_one(g[0], hole)), None)
+            if group is None:
+                groups.append([hole])
+            else:
+                group.append(hole)
+        for group in groups:
+            start, end = min(hole[0] for hole in group), max(hole[1] for hole in group)
+            confidence = max(hole[3] for hole in group)
+            if confidence >= 0.05:
+                findings.append(self._finding(start, end, sorted({hole[2] for hole in group}), confidence, group[0][4]))
+        return findings
+
+    def _finding(self, start: int, end: int, channels: list[int], confidence: float, depth_db: float) -> Finding:
+        milliseconds = 1e3 * (end - start) / self._format.rate
+        many = self._format.channels > 1
+        where = "" if not many else ", all channels" if len(channels) == self._format.channels else ", one channel"
+        length = f"{milliseconds:.1f} ms" if milliseconds >= 1 else format_count(end - start, "sample")
+        return Finding(
+            id="",
+            kind="dropout",
+            start=start,
+            stop=end,
+            channels=tuple(channels),
+            severity=round(float(1 - np.exp(-milliseconds / 15)), 3),
+            confidence=round(confidence, 3),
+            evidence=f"{length} without signal, {depth_db:.0f} dB below what is beside it{where}",
+            detail={"length_ms": round(milliseconds, 3), "depth_db": round(depth_db, 1)},
+        )
+
+
+def _edge_db(wave: npt.NDArray[np.float32], start: int, end: int, beside: int) -> float:
+    """Return how much faster the wave moves at a hole's edges than beside it, in dB: by the third difference."""
+    sizes = []
+    for at, outside in ((start, slice(start - beside, start - 4)), (end, slice(end + 4, end + beside))):
+        at_edge = np.abs(np.diff(wave[max(0, at - 4) : at + 4], 3)).max(initial=0.0)
+        usual = np.median(np.abs(np.diff(wave[max(0, outside.start) : outside.stop], 3))) if beside > 8 else at_edge
+        sizes.append(20 * np.log10((at_edge + 1e-9) / (usual + 1e-9)))
+    return float(np.mean(sizes))
+
+
+def _is_one(one: tuple[int, int, int, float, float], other: tuple[int, int, int, float, float]) -> bool:
+    overlap = min(one[1], other[1]) - max(one[0], other[0])
+    return one[2] != other[2] and overlap > 0.8 * min(one[1] - one[0], other[1] - other[0])
+
+
+KIND = Kind(
+    name="dropout",
+    title="Dropouts",
+    family=Family.GAPS,
+    summary="holes of up to half a second inside sound",
+    make=DropoutDetector,
+)

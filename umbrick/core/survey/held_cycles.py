@@ -1,0 +1,151 @@
+"""Held cycles: stretches in which one pitch cycle goes round while it fades, as a poor line conceals a lost packet.
+
+The cycles of a voice are never quite alike; what repeats the one before it to within a thousandth of its energy, for
+several cycles at the same lag to the sample, was not spoken.
+"""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from scipy.fft import irfft, next_fast_len, rfft
+from scipy.signal import firwin, upfirdn
+
+from umbrick.core.survey.detector import Block
+
+Floats = npt.NDArray[np.float32]
+
+_COARSE_RATE = 9000
+_HOP_SECONDS, _WINDOW_SECONDS = 0.007, 0.016
+_SHORTEST_LAG_SECONDS, _LONGEST_LAG_SECONDS = 0.0024, 0.0165
+_ALIKE = 0.97
+_LEAST_DB = 18.0
+_QUIETEST = 0.002
+_LAG_SLACK = 1
+_FINE_REACH = 2
+
+
+class Held(NamedTuple):
+    """Frames of the recording in which a cycle of ``lag`` frames goes round, how alike its turns are in dB, and by
+    how many dB they are more alike than the voice beside it."""
+
+    start: int
+    stop: int
+    lag: int
+    alike_db: float
+    over_db: float
+
+
+def held_cycles(block: Block) -> list[Held]:
+    """Return the held cycles that begin in a block.
+
+    References
+    ----------
+    The lag is that of the highest normalised cross-correlation (B. S. Atal, 1968), looked for at a lower rate first.
+    """
+    rate = block.rate
+    wave = block.samples.mean(axis=1) if block.samples.shape[1] > 1 else block.samples[:, 0]
+    step = max(1, rate // _COARSE_RATE)
+    hop, window = round(_HOP_SECONDS * rate), round(_WINDOW_SECONDS * rate)
+    longest = round(_LONGEST_LAG_SECONDS * rate)
+    firsts = np.arange(longest + 2 * step, len(wave) - window - 2 * step, hop)
+    if not len(firsts):
+        return []
+    coarse_lags, alike = _coarse(wave, step, firsts, window, longest)
+    # A cycle that is held keeps its lag: what has it for a single window is not looked at closely.
+    steady = (np.abs(np.diff(coarse_lags)) <= step) & (alike[1:] > _ALIKE) & (alike[:-1] > _ALIKE)
+    chosen = np.zeros(len(firsts), np.bool_)
+    chosen[1:] |= steady
+    chosen[:-1] |= steady
+    lags = np.zeros(len(firsts), np.int64)
+    alike_db = np.zeros(len(firsts))
+    rows = np.flatnonzero(chosen)
+    if len(rows):
+        lags[rows], alike_db[rows] = _fine(wave, firsts[rows], window, coarse_lags[rows])
+    return _stretches(block, firsts, lags, alike_db, hop, window)
+
+
+def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int, longest: int) -> tuple[
+    npt.NDArray[np.int64], npt.NDArray[np.float64]
+]:  # fmt: skip
+    """Return for each window the best lag in frames, to within one or two, and the correlation there."""
+    if step > 1:
+        taps = firwin(4 * step + 1, 0.8 / step).astype(np.float32)
+        low = upfirdn(taps, wave, 1, step)[2:]
+    else:
+        low = wave
+    size, reach = window // step, longest // step
+    shortest = max(2, int(_SHORTEST_LAG_SECONDS * _rate_of(step, longest)))
+    starts = firsts // step
+    segments = np.lib.stride_tricks.sliding_window_view(low, size + reach)[
+        np.clip(starts - reach, 0, len(low) - size - reach)
+    ]
+    length = next_fast_len(size + reach, real=True)
+    own = segments[:, reach:]
+    products = irfft(rfft(segments, length, axis=1) * np.conj(rfft(own, length, axis=1)), length, axis=1)[:, :reach]
+    sums = np.concatenate([[0.0], np.cumsum(np.square(low, dtype=np.float64))])
+    power = (sums[size:] - sums[:-size]).astype(np.float32)
+    begins = np.clip(starts - reach, 0, len(low) - size - reach)
+    energies = np.lib.stride_tricks.sliding_window_view(power, reach)[begins]
+    mine = power[begins + reach][:, np.newaxis]
+    likeness = products / np.sqrt(np.maximum(energies * mine, 1e-18))
+    likeness = likeness[:, : reach - shortest]
+    best = np.clip(likeness.argmax(axis=1), 1, likeness.shape[1] - 2)
+    # A parabola through the top tells the lag to a frame or two.
+    rows = np.arange(len(best))
+    left, top, right = (likeness[rows, best + shift] for shift in (-1, 0, 1))
+    bend = np.minimum(left - 2 * top + right, -1e-9)
+    between = np.clip(0.5 * (left - right) / bend, -0.5, 0.5)
+    return np.round((reach - best - between) * step).astype(np.int64), top - 0.25 * (left - right) * between
+
+
+def _rate_of(step: int, longest: int) -> float:
+    return longest / _LONGEST_LAG_SECONDS / step
+
+
+def _fine(
+    wave: Floats, firsts: npt.NDArray[np.int64], window: int, coarse: npt.NDArray[np.int64]
+) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.float64]]:
+    """Return for each window the best lag to the frame, and how alike both are, in dB; 0 dB where it is quiet."""
+    views = np.lib.stride_tricks.sliding_window_view(wave, window)
+    own = views[firsts]
+    power = np.square(own).sum(axis=1, dtype=np.float64)
+    best = np.full(len(firsts), -1.0)
+    lags = coarse.copy()
+    sums = np.concatenate([[0.0], np.cumsum(np.square(wave, dtype=np.float64))])
+    for shift in range(-_FINE_REACH, _FINE_REACH + 1):
+        tried = np.maximum(2, coarse + shift)
+        earlier = firsts - tried
+        energy = sums[earlier + window] - sums[earlier]
+        likeness = np.einsum("ij,ij->i", own, views[earlier]) / np.sqrt(np.maximum(power * energy, 1e-18))
+        better = likeness > best
+        best[better], lags[better] = likeness[better], tried[better]
+    alike_db = -10 * np.log10(np.maximum(1 - best.astype(np.float64) ** 2, 1e-7))
+    return lags, np.where(power > window * _QUIETEST**2 / 2, alike_db, 0.0)
+
+
+def _stretches(
+    block: Block,
+    firsts: npt.NDArray[np.int64],
+    lags: npt.NDArray[np.int64],
+    alike_db: npt.NDArray[np.float64],
+    hop: int,
+    window: int,
+) -> list[Held]:
+    held = []
+    strong = alike_db >= _LEAST_DB
+    # One stretch goes on as long as the lag stays the same.
+    goes_on = strong[1:] & strong[:-1] & (np.abs(np.diff(lags)) <= _LAG_SLACK)
+    edges = np.flatnonzero(np.diff(goes_on, prepend=False, append=False))
+    for begin, end in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
+        lag = int(np.sort(lags[begin : end + 1])[(end + 1 - begin) // 2])
+        own_db = float(np.sort(alike_db[begin : end + 1])[(end + 1 - begin) // 2])
+        beside = np.sort(np.concatenate([alike_db[max(0, begin - 6) : begin - 1], alike_db[end + 2 : end + 7]]))
+        start = block.start - block.before + int(firsts[begin])
+        stop = block.start - block.before + int(firsts[end]) + window
+        if block.start <= start < block.stop:
+            usual_db = float(beside[int(0.8 * len(beside))]) if len(beside) else own_db
+            held.append(Held(start, stop, lag, own_db, own_db - usual_db))
+    return held

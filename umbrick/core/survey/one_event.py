@@ -1,0 +1,75 @@
+"""One event, one finding: where two detectors see the same damage, the one that explains more keeps it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.survey.finding import Finding
+
+
+class _Rule(NamedTuple):
+    """Findings of ``kinds`` that lie within ``slack_ms`` of one of ``explained_by`` are part of that event."""
+
+    kinds: tuple[str, ...]
+    explained_by: tuple[str, ...]
+    slack_ms: float
+    edges_only: bool = False
+
+
+_RULES = (
+    _Rule(("click", "mouth_click", "discontinuity", "crackle"), ("clipping",), 0.5),
+    _Rule(("click", "mouth_click", "discontinuity"), ("dropout",), 2.0),
+    _Rule(("click", "mouth_click", "discontinuity"), ("stutter",), 3.0, True),
+    _Rule(("click", "mouth_click", "discontinuity"), ("crackle",), 2.0),
+    _Rule(("dropout",), ("stutter",), 1.0),
+    _Rule(("discontinuity", "mouth_click"), ("click",), 1.0),
+    _Rule(("sibilance",), ("crackle",), 0.0),
+)
+_CLEARLY = 0.15
+"""Something far surer than what would explain it is kept all the same."""
+
+
+def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[str, list[Finding]]:
+    """Return findings by kind, each in order of time, without those that others explain."""
+    kept = {kind: list(findings) for kind, findings in found.items()}
+    for rule in _RULES:
+        explaining = [finding for kind in rule.explained_by for finding in kept.get(kind, ())]
+        if not explaining:
+            continue
+        spans = _Spans(explaining, round(rule.slack_ms * rate / 1000), rule.edges_only)
+        for kind in rule.kinds:
+            if kept.get(kind):
+                kept[kind] = [finding for finding in kept[kind] if not spans.explain(finding)]
+    return kept
+
+
+class _Spans:
+    def __init__(self, findings: list[Finding], slack: int, edges_only: bool) -> None:
+        borders = [
+            (start - slack, stop + slack, finding)
+            for finding in findings
+            for start, stop in (
+                ((finding.start, finding.start + 1), (finding.stop - 1, finding.stop))
+                if edges_only
+                else ((finding.start, finding.stop),)
+            )
+        ]
+        borders.sort(key=lambda border: border[0])
+        self._findings = [border[2] for border in borders]
+        self._starts: npt.NDArray[np.int64] = np.array([border[0] for border in borders])
+        self._stops: npt.NDArray[np.int64] = np.array([border[1] for border in borders])
+        self._longest = int((self._stops - self._starts).max())
+
+    def explain(self, finding: Finding) -> bool:
+        first = int(np.searchsorted(self._starts, finding.start - self._longest))
+        last = int(np.searchsorted(self._starts, finding.stop))
+        return any(
+            self._stops[index] > finding.start
+            and self._findings[index].confidence >= finding.confidence - _CLEARLY
+            and not set(finding.channels).isdisjoint(self._findings[index].channels)
+            for index in range(first, last)
+        )

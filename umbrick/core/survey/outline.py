@@ -1,0 +1,44 @@
+"""The dynamic outline of a block: peak and power of each segment of about 20 ms, shared by what compares levels."""
+
+from __future__ import annotations
+
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.survey.detector import Block
+from umbrick.core.survey.residual import segment_frames
+
+Floats = npt.NDArray[np.float32]
+
+
+class Outline(NamedTuple):
+    """One value a segment, over all channels: the highest absolute sample, and the mean power."""
+
+    peak: Floats
+    power: Floats
+
+    @classmethod
+    def joined(cls, parts: list[Outline]) -> Outline:
+        """Return the outlines of blocks in order as one."""
+        if not parts:
+            return cls(np.zeros(0, np.float32), np.zeros(0, np.float32))
+        return cls(*(np.concatenate(arrays) for arrays in zip(*parts, strict=True)))
+
+
+def outline(block: Block) -> Outline:
+    """Return a block's outline; the last segment of a recording may be short."""
+    segment = segment_frames(block.rate)
+    own = block.own
+    firsts = np.arange(0, len(own), segment)
+    size = np.abs(own).max(axis=1)
+    power = np.square(own).mean(axis=1)
+    lengths = np.diff(firsts, append=len(own))
+    mean = np.add.reduceat(power, firsts) / lengths.astype(np.float32)
+    return Outline(np.maximum.reduceat(size, firsts), mean.astype(np.float32))
+
+
+def decibels(power: npt.NDArray[Any]) -> npt.NDArray[np.float64]:
+    """Return powers in dB, at least −120."""
+    return 10 * np.log10(np.maximum(power.astype(np.float64), 1e-12))

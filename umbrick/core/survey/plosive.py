@@ -1,0 +1,84 @@
+"""Plosives: breath that hits the microphone, a thump below the voice where a syllable begins."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d, uniform_filter1d
+from scipy.signal import butter, sosfiltfilt
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.low_wave import Floats, low_wave, step_for
+
+_BAND_HZ = (20.0, 130.0)
+_SMOOTHED_SECONDS = 0.012
+_APART_SECONDS = 0.12
+_LONGEST_SECONDS = 0.3
+_RISE_DB, _FALL_DB, _UNDER_DB = 15.0, 22.0, 5.0
+_SHORTEST_MS, _LONGEST_MS = 41.0, 190.0
+"""What is shorter is a bump of the voice itself, what is longer a drum or the room."""
+
+_HALF_SURE_DB = 9.0
+_LEAST_DB = 4.0
+_FEWEST_SECONDS = 3.0
+
+
+class PlosiveDetector:
+    """Collects the low wave; compares its bursts with the loudest that this voice usually has down there."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._step = step_for(form.rate)
+        self._waves: list[Floats] = []
+
+    def feed(self, block: Block) -> None:
+        """Collect a block's low wave."""
+        self._waves.append(block.shared(low_wave))
+
+    def findings(self) -> list[Finding]:
+        """Return the bursts that stand out."""
+        rate = self._format.rate / self._step
+        wave = np.concatenate(self._waves) if self._waves else np.zeros(0, np.float32)
+        if len(wave) < _FEWEST_SECONDS * rate:
+            return []
+        low = sosfiltfilt(butter(2, _BAND_HZ, "bandpass", fs=rate, output="sos"), wave)
+        level = uniform_filter1d(np.square(low), max(1, round(_SMOOTHED_SECONDS * rate)))
+        level_db = 10 * np.log10(np.maximum(level, 1e-12))
+        usual_db = float(np.percentile(level_db, 97))
+        apart = round(_APART_SECONDS * rate)
+        is_top = level_db == maximum_filter1d(level_db, 2 * apart + 1)
+        peaks = np.flatnonzero(is_top & (level_db > usual_db + _LEAST_DB))
+        return [self._finding(level_db, peak, usual_db, rate) for peak in peaks.tolist()]
+
+    def _finding(self, level_db: np.ndarray, peak: int, usual_db: float, rate: float) -> Finding:
+        excess_db = float(level_db[peak]) - usual_db
+        longest = round(_LONGEST_SECONDS * rate)
+        top_db = float(level_db[peak])
+        quiet = np.flatnonzero(level_db[max(0, peak - longest) : peak] < top_db - _RISE_DB)
+        start = max(0, peak - longest) + (int(quiet[-1]) + 1 if len(quiet) else 0)
+        quiet = np.flatnonzero(level_db[peak : peak + longest] < max(top_db - _FALL_DB, usual_db - _UNDER_DB))
+        stop = peak + (int(quiet[0]) if len(quiet) else min(longest, len(level_db) - peak))
+        milliseconds = 1e3 * (stop - start) / rate
+        confidence = 1 / (1 + np.exp(-(excess_db - _HALF_SURE_DB) / 1.2))
+        confidence /= (1 + np.exp(-(milliseconds - _SHORTEST_MS) / 3)) * (1 + np.exp((milliseconds - _LONGEST_MS) / 12))
+        return Finding(
+            id="",
+            kind="plosive",
+            start=start * self._step,
+            stop=stop * self._step,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(np.clip(excess_db / 25, 0, 1)), 3),
+            confidence=round(float(confidence), 3),
+            evidence=f"a thump {excess_db:.0f} dB over what this voice has below 130 Hz",
+            detail={"excess_db": round(excess_db, 2)},
+        )
+
+
+KIND = Kind(
+    name="plosive",
+    title="Plosives",
+    family=Family.VOICE,
+    summary="breath that hits the microphone",
+    make=PlosiveDetector,
+    needs=(low_wave,),
+)

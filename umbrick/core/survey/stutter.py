@@ -1,0 +1,109 @@
+"""Stutter: sound that comes again at once, as a buffer or a poor line leaves it."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.held_cycles import Held, held_cycles
+from umbrick.core.survey.repeats import Repeat, exact_repeats
+
+_LONGEST_LAG_SECONDS = 0.5
+_SHORTEST_SECONDS = 0.006
+_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 23.0, 12.0
+"""How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure."""
+
+_LONGEST_HELD_MS = 130.0
+_TONE_LAG_SECONDS, _TONE_TURNS = 0.01, 6
+
+
+class StutterDetector:
+    """Looks for exact repeats and held cycles block by block."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._tail = np.zeros(0, np.float32)
+        self._repeats: list[Repeat] = []
+        self._held: list[Held] = []
+
+    def feed(self, block: Block) -> None:
+        """Look at a block, with the second before it."""
+        rate = self._format.rate
+        own = block.own.mean(axis=1) if block.own.shape[1] > 1 else block.own[:, 0]
+        wave = np.concatenate([self._tail, own])
+        first = block.start - len(self._tail)
+        shortest = max(64, round(_SHORTEST_SECONDS * rate))
+        for repeat in exact_repeats(wave, round(_LONGEST_LAG_SECONDS * rate), shortest):
+            moved = Repeat(first + repeat.start, first + repeat.stop, repeat.lag)
+            if self._repeats and moved.start <= self._repeats[-1].stop and moved.lag == self._repeats[-1].lag:
+                self._repeats[-1] = Repeat(self._repeats[-1].start, moved.stop, moved.lag)
+            elif moved.stop > block.start and (not self._repeats or moved.start >= self._repeats[-1].stop):
+                self._repeats.append(moved)
+        self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
+        self._held += block.shared(held_cycles)
+
+    def findings(self) -> list[Finding]:
+        """Return the repeats and held cycles found so far."""
+        rate = self._format.rate
+        findings = [self._repeated(repeat) for repeat in self._repeats if not self._is_tone(repeat)]
+        taken = [(finding.start, finding.stop) for finding in findings]
+        for held in self._held:
+            if (held.stop - held.start) / rate < 0.4 and not any(a < held.stop and b > held.start for a, b in taken):
+                finding = self._held_finding(held)
+                if finding.confidence >= 0.05:
+                    findings.append(finding)
+        return sorted(findings, key=lambda finding: finding.start)
+
+    def _is_tone(self, repeat: Repeat) -> bool:
+        """Whether it is a synthetic tone: a short period, again and again."""
+        turns = (repeat.stop - repeat.start) / repeat.lag
+        return repeat.lag < _TONE_LAG_SECONDS * self._format.rate and turns > _TONE_TURNS
+
+    def _repeated(self, repeat: Repeat) -> Finding:
+        length, lag = ((value) * 1e3 / self._format.rate for value in (repeat.stop - repeat.start, repeat.lag))
+        # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
+        confidence = 0.99 if length >= 0.9 * lag else 0.6 + 0.3 * length / lag
+        return Finding(
+            id="",
+            kind="stutter",
+            start=repeat.start,
+            stop=repeat.stop,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(1 - np.exp(-length / 60)), 3),
+            confidence=round(confidence, 3),
+            evidence=f"{length:.0f} ms that are the {lag:.0f} ms before over again, sample by sample",
+            detail={"lag": repeat.lag, "similarity": 1.0, "length_ms": round(length, 2)},
+        )
+
+    def _held_finding(self, held: Held) -> Finding:
+        length, lag = ((value) * 1e3 / self._format.rate for value in (held.stop - held.start, held.lag))
+        similarity = float(np.sqrt(1 - 10 ** (-held.alike_db / 10)))
+        confidence = 0.95 * _sure((held.alike_db - _HALF_SURE_ALIKE_DB) / 1.5)
+        confidence *= _sure((held.over_db - _HALF_SURE_OVER_DB) / 1.5) * _sure((_LONGEST_HELD_MS - length) / 8)
+        return Finding(
+            id="",
+            kind="stutter",
+            start=held.start,
+            stop=held.stop,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(1 - np.exp(-length / 60)), 3),
+            confidence=round(confidence, 3),
+            evidence=f"one cycle of {lag:.1f} ms held for {length:.0f} ms, each turn {100 * similarity:.2f} % like the last",
+            detail={"lag": held.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
+                    "alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)},
+        )  # fmt: skip
+
+
+def _sure(doubt: float) -> float:
+    return float(1 / (1 + np.exp(-doubt)))
+
+
+KIND = Kind(
+    name="stutter",
+    title="Stutter",
+    family=Family.GAPS,
+    summary="sound that comes again at once",
+    make=StutterDetector,
+    needs=(held_cycles,),
+)
