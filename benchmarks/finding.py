@@ -1,8 +1,8 @@
 """Planted faults of every kind: precision, recall, F1, timing; and false alarms on clean sound.
 
-Targets at the default sensitivity: F1 0.97 for clipping, dropout, spike, repeat, dc_offset and hum; click 0.95 on speech and
-tonal music, 0.85 on percussive; 0.85 for the others. On clean sound at most one finding a minute over all kinds, none
-above 0.9 confidence. ``UMBRICK_BENCH_KINDS`` names what to plant (all by default).
+Targets at the default sensitivity: F1 0.97 for clipping, dropout, spike, repeat, dc_offset and hum; click 0.95 on speech
+and tonal music, 0.85 on percussive; 0.85 for the others. On clean sound at most one finding a minute over all kinds,
+none above 0.9 confidence. ``UMBRICK_BENCH_KINDS`` names what to plant (all by default).
 """
 
 from __future__ import annotations
@@ -62,7 +62,7 @@ def _f1(hits, missed, wrong):
 def run(files: list[Path]) -> None:
     """Measure and print."""
     chosen = os.environ.get("UMBRICK_BENCH_KINDS", ",".join(PLANTERS)).split(",")
-    alarms = _clean(files)
+    _clean(files)
     print(f"\n{'planted':14} {'group':10} planted recall precision    F1   best F1 at   start/end off (median ms)")
     for name in chosen:
         kind, plant = PLANTERS[name]
@@ -130,6 +130,7 @@ def _clean(files):
         print(f"{file.stem:28} {len(sound) / rate:5.0f} s clean: {', '.join(here) or 'nothing'}")
     total = sum(counts.values())
     print(
-        f"clean sound: {total} findings in {seconds / 60:.1f} min, {60 * total / seconds:.2f} a minute; {sure} above 0.9"
+        f"clean sound: {total} findings in {seconds / 60:.1f} min, {60 * total / seconds:.2f} a minute; "
+        f"{sure} above 0.9"
     )
     return counts

@@ -116,7 +116,8 @@ def dropouts(sound, rate, random):
     """Holes of 3 to 200 ms inside sound: zeros, one value held, or 30 to 50 dB down."""
     sound, truth = sound.copy(), []
     lengths = [round(rate * 10 ** random.uniform(np.log10(0.003), np.log10(0.2))) for _ in range(99)]
-    for at, length in zip(places(sound, rate, random, _count(sound, rate, 0.3), round(0.2 * rate), 15), lengths):
+    chosen = places(sound, rate, random, _count(sound, rate, 0.3), round(0.2 * rate), 15)
+    for at, length in zip(chosen, lengths, strict=False):
         form = random.integers(3)
         if form == 0:
             sound[at : at + length] = 0
@@ -154,7 +155,7 @@ def repeats(sound, rate, random):
 
 
 def held(sound, rate, random):
-    """What a poor line does: the last pitch cycle goes round while it fades, for 30 to 90 ms; then the sound goes on."""
+    """What a poor line does: the last pitch cycle goes round and fades, for 30 to 90 ms; then the sound goes on."""
     sound, truth = sound.copy(), []
     for at in places(sound, rate, random, _count(sound, rate, 0.25), round(0.1 * rate), 12):
         before = sound[at - round(0.04 * rate) : at].mean(axis=1)

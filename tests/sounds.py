@@ -16,20 +16,30 @@ def sine(frequency=440.0, seconds=1.0, level=0.5, rate=RATE, channels=1):
     return np.repeat(wave[:, np.newaxis], channels, axis=1)
 
 
-def voice(seconds=2.0, rate=RATE, seed=0, level=0.5):
+def voice(seconds=2.0, rate=RATE, seed=0, level=0.5, noise=0.01, pitch=120.0):
     """A made-up vowel: harmonics of a gliding pitch under two resonances, swelling, with breath noise."""
     random = rng(seed)
     t = np.arange(round(seconds * rate)) / rate
-    pitch = 120 + 25 * np.sin(2 * np.pi * 0.7 * t + seed)
-    phase = 2 * np.pi * np.cumsum(pitch) / rate
+    height = pitch + 25 * np.sin(2 * np.pi * 0.7 * t + seed)
+    phase = 2 * np.pi * np.cumsum(height) / rate
     wave = np.zeros_like(t)
     for harmonic in range(1, 24):
         frequency = 120 * harmonic
         weight = np.exp(-(((frequency - 650) / 300) ** 2)) + 0.4 * np.exp(-(((frequency - 1700) / 350) ** 2)) + 0.05
         wave += weight * np.sin(harmonic * phase + random.uniform(0, 6.28))
     wave *= 0.35 + 0.65 * np.abs(np.sin(2 * np.pi * 1.3 * t))
-    wave += 0.01 * random.standard_normal(len(t))
+    wave += noise * random.standard_normal(len(t))
     return (level * wave / np.abs(wave).max())[:, np.newaxis]
+
+
+def faultless(seconds=2.0, rate=RATE, seed=0):
+    """That vowel without anything a survey could find: hardly any noise, and faded at both ends."""
+    wave = voice(seconds, rate, seed, noise=0.0005, pitch=143.0)
+    fade = min(len(wave) // 4, round(0.03 * rate))
+    ramp = np.linspace(0, 1, fade)[:, np.newaxis] ** 2
+    wave[:fade] *= ramp
+    wave[len(wave) - fade :] *= ramp[::-1]
+    return wave
 
 
 def chord(seconds=1.0, rate=RATE, level=0.5):

@@ -5,7 +5,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.sounds import clipped, voice, write
+from tests.sounds import clipped, faultless, write
 from umbrick.casebook.casebook import Casebook
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.mend.applying import apply_method
@@ -19,7 +19,7 @@ from umbrick.core.survey.survey import Surveyor
 @pytest.fixture
 def worked(tmp_path):
     """A casebook with one recording, surveyed and mended."""
-    recording = open_recording(write(tmp_path / "hot.wav", clipped(voice(1.0), 0.004)[0]), tmp_path / "cache")
+    recording = open_recording(write(tmp_path / "hot.wav", clipped(faultless(1.0), 0.004)[0]), tmp_path / "cache")
     casebook = Casebook.create(tmp_path / "work.casebook")
     shelf = casebook.add(recording)
     survey = Surveyor(recording.source, 24, list(KINDS.values())).run()
@@ -72,7 +72,7 @@ def test_a_strange_or_missing_file_is_one_line(umbrick, tmp_path):
 
 
 def test_what_was_replaced_in_place_is_restored_by_one_command(umbrick, tmp_path):
-    path = write(tmp_path / "hot.wav", clipped(voice(1.0), 0.004)[0])
+    path = write(tmp_path / "hot.wav", clipped(faultless(1.0), 0.004)[0])
     old = path.read_bytes()
     assert umbrick("mend", "hot.wav", "--in-place")[0] == 0
     assert path.read_bytes() != old
@@ -88,7 +88,7 @@ def test_what_was_replaced_in_place_is_restored_by_one_command(umbrick, tmp_path
 def test_a_mended_wav_says_so_in_its_coding_history(umbrick, tmp_path):
     from tests.core.sound.test_metadata import chunks_of, with_chunks
 
-    with_chunks(write(tmp_path / "hot.wav", clipped(voice(1.0), 0.004)[0]))
+    with_chunks(write(tmp_path / "hot.wav", clipped(faultless(1.0), 0.004)[0]))
     assert umbrick("mend", "hot.wav", "out.wav")[0] == 0
     line = chunks_of(tmp_path / "out.wav")[b"bext"][602:].decode()
     assert line.startswith("A=PCM,F=48000,W=24,M=mono,T=Umbrick")

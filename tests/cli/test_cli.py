@@ -4,13 +4,13 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.sounds import RATE, clipped, runs, sine, voice, write
+from tests.sounds import RATE, clipped, faultless, runs, sine, voice, write
 
 
 @pytest.fixture
 def hot(tmp_path):
     """A recording clipped at full scale, with its truth."""
-    sound, truth, mask = clipped(voice(3.0), 0.01, rail=1.0)
+    sound, truth, mask = clipped(faultless(3.0), 0.01, rail=1.0)
     return write(tmp_path / "hot.wav", sound), truth, mask
 
 

@@ -5,7 +5,7 @@ from PySide6.QtGui import QMouseEvent, QWheelEvent
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
 
-from tests.sounds import clipped, voice, write
+from tests.sounds import clipped, faultless, write
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
@@ -147,7 +147,7 @@ def hands(window, qtbot):
 @pytest.fixture
 def hot(tmp_path):
     """A short interview recorded too hot: the file, the truth, and where it is clipped."""
-    sound, truth, mask = clipped(voice(2.0), 0.004, rail=0.99)
+    sound, truth, mask = clipped(faultless(2.0), 0.004, rail=0.99)
     return write(tmp_path / "hot.wav", sound), truth, mask
 
 

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from PySide6.QtWidgets import QFileDialog, QMenu, QMessageBox
 
-from tests.sounds import clipped, rng, sine, voice, write
+from tests.sounds import clipped, faultless, rng, sine, write
 from tests.ui.conftest import Hands, focus_longest, mend_quickly
 from umbrick.casebook.unnamed import left_behind
 from umbrick.core.errors import UmbrickError
@@ -220,7 +220,7 @@ def test_a_recording_that_has_changed_is_opened_only_when_told(start, hot, tmp_p
     hands.press("F5")
     mend_quickly(hands)
     named(hands, tmp_path / "work.casebook")
-    write(hot[0], clipped(voice(2.0, seed=4), 0.004)[0])
+    write(hot[0], clipped(faultless(2.0, seed=4), 0.004)[0])
     again = start(tmp_path / "work.casebook")
     assert again.work is None
     again.click(notice(again, "hot.wav has changed since")["Open it all the same"])

@@ -170,9 +170,9 @@ def test_playing_is_lowered_so_that_rebuilt_peaks_fit(surveyed, window):
 def test_a_survey_can_be_stopped_and_keeps_what_came(hands, tmp_path, window, qtbot):
     import numpy as np
 
-    from tests.sounds import clipped, voice, write
+    from tests.sounds import clipped, faultless, write
 
-    sound = np.tile(clipped(voice(10.0), 0.004)[0], (30, 1))
+    sound = np.tile(clipped(faultless(10.0), 0.004)[0], (30, 1))
     hands.open(write(tmp_path / "long.wav", sound))
     window.surveying.start()
     qtbot.waitUntil(lambda: len(rows(window)) > 0, timeout=10_000)

@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.sounds import clipped, voice, write
+from tests.sounds import clipped, faultless, write
 
 NEEDED = ("Xvfb", "openbox", "xdotool")
 pytestmark = pytest.mark.skipif(
@@ -47,7 +47,7 @@ def until(holds, seconds=30):
 
 
 def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path):
-    sound, truth, mask = clipped(voice(2.0), 0.004, rail=0.99)
+    sound, truth, mask = clipped(faultless(2.0), 0.004, rail=0.99)
     path = write(tmp_path / "hot.wav", sound)
 
     def hands(*arguments):

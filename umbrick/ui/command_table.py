@@ -56,6 +56,8 @@ class Dialogs(Protocol):
     def stop_jobs(self) -> None: ...
     def job_title(self) -> str: ...
     def ask_sound(self) -> None: ...
+    def focus_search(self) -> None: ...
+    def ask_findings_out(self) -> None: ...
 
 
 def command_table(
@@ -195,6 +197,12 @@ def command_table(
 
     def surveying_now() -> str:
         return nothing_open() or ("A survey is under way (Esc stops it)." if surveying.job else "")
+
+    def nothing_surveyed() -> str:
+        return nothing_open() or ("" if bench.work and bench.work.survey else "Survey first (F5).")
+
+    def not_surveyable() -> str:
+        return nothing_surveyed() or no_selection() or surveying_now()
 
     def saving_now() -> str:
         return nothing_open() or ("A file is being written." if saving.job else "")
@@ -339,10 +347,26 @@ def command_table(
                 checked=dialogs.is_dusk),
         Command("survey", "&Survey", "Survey", "Measure the recording and list its faults", surveying.start, ("F5",),
                 surveying_now),
+        Command("survey_selection", "&Survey", "Survey the selection", "Measure just the selection again",
+                surveying.start_selection, ("Shift+F5",), not_surveyable),
         Command("next", "&Survey", "Next finding", "Go to the next open finding", lambda: bench.focus_neighbour(1), ("N",),
                 no_findings, separated=True),
         Command("previous", "&Survey", "Previous finding", "Go to the previous open finding",
                 lambda: bench.focus_neighbour(-1), ("Shift+N",), no_findings),
+        Command("next_kind", "&Survey", "Next kind", "Go to the first open finding of the next kind",
+                bench.focus_next_kind, ("Ctrl+N",), no_findings),
+        Command("arrival", "&Survey", "Listen on arrival", "Play half a second before each finding one comes to",
+                lambda: listening.set_listens_on_arrival(not listening.listens_on_arrival), ("Ctrl+Shift+N",), always,
+                lambda: listening.listens_on_arrival),
+        Command("show_only", "&Survey", "Show only…", "Sift the docket by words, state or confidence",
+                dialogs.focus_search, ("Ctrl+F",), nothing_surveyed, separated=True),
+        Command("worst_first", "&Survey", "Worst first", "List the worst findings of each kind first, not the earliest",
+                lambda: bench.set_worst_first(not bench.worst_first), ("Ctrl+J",), nothing_surveyed, lambda: bench.worst_first),
+        Command("findings_out", "&Survey", "Write the findings…", "Write what the docket shows as a table (CSV) or JSON",
+                dialogs.ask_findings_out, (), nothing_surveyed, separated=True),
+        Command("mark_findings", "&Survey", "Findings to markers",
+                "Set a marker on everything the docket shows; markers go out as CSV and as cue points",
+                marking.mark_findings, (), nothing_surveyed),
         Command("mend", "&Mend", "Mend", "Apply the chosen candidate and go to the next finding", mend,
                 ("Return", "Enter"), no_focus),
         Command("keep", "&Mend", "Keep", "Leave this finding as it is, on purpose", bench.keep, ("K",), not_keepable),

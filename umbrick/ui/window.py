@@ -25,8 +25,9 @@ from umbrick import __version__
 from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
 from umbrick.core.free_names import folder_beside, free_path
-from umbrick.core.mend.registry import method_named
+from umbrick.core.mend.registry import method_for, method_named
 from umbrick.core.sound.formats import READABLE_SUFFIXES
+from umbrick.core.survey.registry import KINDS
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
@@ -35,11 +36,13 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.listing_out import ListingOut
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.putting_back import PuttingBack
+from umbrick.ui.bench.rechecking import Rechecking
 from umbrick.ui.bench.reporting import Reporting
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
@@ -96,6 +99,8 @@ class BenchWindow(QMainWindow):
         self.keeping = Keeping(self.bench)
         self.opening = Opening(self.bench, self.keeping)
         self.surveying = Surveying(self.bench)
+        self.rechecking = Rechecking(self.bench)
+        self.listing_out = ListingOut(self.bench)
         self.mending = Mending(self.bench)
         self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
@@ -558,9 +563,26 @@ class BenchWindow(QMainWindow):
         if work is None or not len(work.listing().open_rows):
             return
         kind = work.focus.kind if work.focus else work.listing().open_findings()[0].kind
+        if method_for(kind) is None:
+            self.bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
+            return
         dialog = MendAllDialog(work, kind, self.theme, self)
         if dialog.exec():
             self.mending.mend_all(dialog.included())
+
+    def focus_search(self) -> None:
+        """Type what the docket is to show."""
+        self.docket.show()
+        self.docket.search.setFocus()
+        self.docket.search.selectAll()
+
+    def ask_findings_out(self) -> None:
+        """Ask where the findings are to be written, and write them."""
+        if work := self.bench.work:
+            start = str(work.home.with_name(f"{work.name} findings.csv"))
+            path, _ = QFileDialog.getSaveFileName(self, "Write the findings", start, "Table (*.csv);;JSON (*.json)")
+            if path:
+                self.listing_out.write(Path(path))
 
     def show_keys(self) -> None:
         """Show the sheet of keys."""

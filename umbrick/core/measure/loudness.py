@@ -53,22 +53,27 @@ class LoudnessMeter:
         """Return the ungated loudness of the last three seconds in LUFS; ``SILENCE_DBFS`` for silence."""
         recent = self._energies[-_STEPS_PER_SHORT_TERM:]
         steps = np.concatenate(recent)[-_STEPS_PER_SHORT_TERM:] if recent else np.zeros(0)
-        return _loudness(steps.mean()) if len(steps) and steps.mean() > 0 else SILENCE_DBFS
+        return loudness_of(steps.mean()) if len(steps) and steps.mean() > 0 else SILENCE_DBFS
+
+    def energies(self) -> npt.NDArray[np.float64]:
+        """Return the weighted energy of every tenth of a second so far."""
+        return np.concatenate(self._energies) if self._energies else np.zeros(0)
 
     def integrated_lufs(self) -> float:
         """Return the gated loudness in LUFS; ``SILENCE_DBFS`` if nothing passes the gate or it is under 0.4 s."""
-        steps = np.concatenate(self._energies) if self._energies else np.zeros(0)
+        steps = self.energies()
         if len(steps) < _STEPS_PER_BLOCK:
             return SILENCE_DBFS
         blocks = np.convolve(steps, np.full(_STEPS_PER_BLOCK, 1 / _STEPS_PER_BLOCK), "valid")
         loud = blocks[blocks > _energy(_ABSOLUTE_GATE)]
         if not len(loud):
             return SILENCE_DBFS
-        loud = loud[loud > _energy(_loudness(loud.mean()) + _RELATIVE_GATE)]
-        return _loudness(loud.mean())
+        loud = loud[loud > _energy(loudness_of(loud.mean()) + _RELATIVE_GATE)]
+        return loudness_of(loud.mean())
 
 
-def _loudness(energy: float) -> float:
+def loudness_of(energy: float) -> float:
+    """Return the loudness in LUFS of a weighted mean energy, greater than 0."""
     return float(-0.691 + 10 * np.log10(energy))
 
 

@@ -7,6 +7,8 @@ import numpy as np
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulse_sorting import Event, Shape, events, together
+from umbrick.core.survey.outline import Outline, outline
+from umbrick.core.survey.voice_likeness import may_be_voice
 from umbrick.core.units import format_count
 
 
@@ -16,18 +18,25 @@ class ClickDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._events: list[Event] = []
+        self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
         """Look at the impulses of a block."""
         self._events += block.shared(events)
+        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
         """Return the clicks found so far; those in several channels at once are one."""
-        findings = [self._finding(group) for group in together(self._events)]
+        # Where there is no voice there is no mouth either: what rings is a click all the same.
+        shapes = [Shape.CLICK] if may_be_voice(self._outlines) else [Shape.CLICK, Shape.MOUTH]
+        findings = [self._finding(group, shapes) for group in together(self._events)]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
-    def _finding(self, group: list[Event]) -> Finding:
-        best = max(group, key=lambda event: event.confidence * event.shares[Shape.CLICK])
+    def _finding(self, group: list[Event], shapes: list[Shape]) -> Finding:
+        def sure(event: Event) -> float:
+            return event.confidence * sum(event.shares[shape] for shape in shapes)
+
+        best = max(group, key=sure)
         start, stop = min(event.start for event in group), max(event.stop for event in group)
         frames = stop - start
         length = format_count(frames, "sample") if frames < 24 else f"{1e3 * frames / self._format.rate:.1f} ms"
@@ -38,7 +47,7 @@ class ClickDetector:
             stop=stop,
             channels=tuple(sorted({event.channel for event in group})),
             severity=round(float(np.clip((best.relative_db + 20) / 50, 0, 1)), 3),
-            confidence=round(best.confidence * best.shares[Shape.CLICK], 3),
+            confidence=round(sure(best), 3),
             evidence=f"{length}, standing {best.excess_db:.0f} dB out of what can be foretold from both sides",
             detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2),
                     "spike": frames == 1},
@@ -51,5 +60,5 @@ KIND = Kind(
     family=Family.IMPULSES,
     summary="single wrong samples and short ticks",
     make=ClickDetector,
-    needs=(events,),
+    needs=(events, outline),
 )

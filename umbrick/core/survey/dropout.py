@@ -166,7 +166,9 @@ class DropoutDetector:
         doubt = (min(depth_db, close_db) - half_sure_db) / 2.5 - max(0.0, difference_db - 8) / 4
         if doubt < -_MOST_EDGE - 3:
             return None
-        doubt += float(np.clip((_edge_db(wave, start, end, beside) - _HALF_SURE_EDGE_DB) / 2, -3, _MOST_EDGE))
+        edge = float(np.clip((_edge_db(wave, start, end, beside) - _HALF_SURE_EDGE_DB) / 2, -3, _MOST_EDGE))
+        # However sharp its edges, what is hardly quieter is no hole.
+        doubt += edge * (float(np.clip((depth_db - 16) / 4, 0, 1)) if edge > 0 else 1.0)
         return start, end, float(1 / (1 + np.exp(-doubt))), depth_db
 
     def _together(self, found: list[tuple[int, int, int, float, float]]) -> list[Finding]:

@@ -44,5 +44,8 @@ class Finding:
     detail: dict[str, Any] = field(default_factory=dict)
 
 
+SPANNING_KINDS = ("hum", "hiss", "dc_offset")
+"""Kinds whose findings span the recording: they have no place to go to."""
+
 DEFAULT_SENSITIVITY = 0.5
 """The sensitivity of a kind that none was given for."""

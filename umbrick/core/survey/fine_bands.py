@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
+
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import rfft
@@ -40,4 +42,4 @@ def fine_bands(block: Block) -> Floats:
     power = np.square(spectrum.real) + np.square(spectrum.imag)
     borders = np.searchsorted(np.fft.rfftfreq(2 * hop, 1 / block.rate), EDGES_HZ)
     scale = np.float32(1 / (0.375 * (2 * hop) ** 2 / 2))
-    return np.stack([power[:, a:b].sum(axis=1) * scale for a, b in zip(borders, borders[1:], strict=False)], axis=1)
+    return np.stack([power[:, a:b].sum(axis=1) * scale for a, b in pairwise(borders.tolist())], axis=1)

@@ -10,7 +10,7 @@ from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.units import amplitude_to_db, format_db
 
 _EDGE_SECONDS = 0.002
-_HALF_SURE_DB = -8.0
+_HALF_SURE_DB = -10.5
 """Of the edge's peak against that of a sine at the mean level of all."""
 
 _LEAST_LEVEL = 0.003

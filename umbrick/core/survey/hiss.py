@@ -6,10 +6,11 @@ import numpy as np
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.fine_bands import EDGES_HZ
 from umbrick.core.survey.noise_floor import Floats, bands_text, floor_frames, noise_floor
 from umbrick.core.units import format_db
 
-_NOISY_BANDS = slice(2, 6)
+_NOISY_BANDS = slice(3, 6)
 _HALF_SURE_RATIO_DB = 40.0
 _HALF_SURE_LINGERING = 0.10
 
@@ -36,7 +37,9 @@ class HissDetector:
         present = bands > -138
         if not present.any():
             return []
-        level_db = float(10 * np.log10(np.sum(10 ** (bands[present] / 10))))
+        # Where a tone holds on too, its band is denser than the noise in the others.
+        widths = np.diff(EDGES_HZ)[_NOISY_BANDS][present]
+        level_db = float(np.median(bands[present] - 10 * np.log10(widths)) + 10 * np.log10(widths.sum()))
         ratio_db = floor.loud_db - level_db
         lingering = float(np.median(floor.lingering[_NOISY_BANDS][present]))
         doubt = (_HALF_SURE_RATIO_DB - ratio_db) / 2.5

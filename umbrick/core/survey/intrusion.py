@@ -48,7 +48,7 @@ class _Line(NamedTuple):
 
 
 class IntrusionDetector:
-    """Follows the ridges of the first channel's spectra from block to block; the lonely and lasting ones are foreign."""
+    """Follows the ridges of the spectra from block to block; the lonely and lasting ones are foreign."""
 
     def __init__(self, form: Format) -> None:
         self._format = form

@@ -103,7 +103,7 @@ class LevelStepDetector:
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(abs(change_db) / 25, 0, 1)), 3),
             confidence=round(float(1 / (1 + np.exp(-(size_db - _HALF_SURE_DB) / 1.0))), 3),
-            evidence=f"{abs(change_db):.0f} dB {word} from here on: from {format_db(before_db)} to {format_db(after_db)}",
+            evidence=f"{abs(change_db):.0f} dB {word} from here on, {format_db(before_db)} to {format_db(after_db)}",
             detail={"change_db": round(change_db, 2), "before_db": round(before_db, 2), "after_db": round(after_db, 2)},
         )
 

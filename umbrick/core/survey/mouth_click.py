@@ -7,6 +7,8 @@ import numpy as np
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulse_sorting import Event, Shape, events, together
+from umbrick.core.survey.outline import Outline, outline
+from umbrick.core.survey.voice_likeness import may_be_voice
 
 _USUAL_SECONDS = 0.005
 
@@ -17,13 +19,17 @@ class MouthClickDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._events: list[Event] = []
+        self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
         """Look at the impulses of a block."""
         self._events += block.shared(events)
+        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
-        """Return the mouth clicks found so far."""
+        """Return the mouth clicks found so far; none where there is no voice."""
+        if not may_be_voice(self._outlines):
+            return []
         findings = [self._finding(group) for group in together(self._events)]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
@@ -50,5 +56,5 @@ KIND = Kind(
     family=Family.VOICE,
     summary="smacks of tongue and lips",
     make=MouthClickDetector,
-    needs=(events,),
+    needs=(events, outline),
 )

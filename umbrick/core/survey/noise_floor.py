@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
@@ -50,4 +51,4 @@ def noise_floor(frames: Floats) -> NoiseFloor | None:
 
 def bands_text() -> list[str]:
     """Return the bands' names."""
-    return [f"{low:.0f} to {high:.0f} Hz" for low, high in zip(EDGES_HZ, EDGES_HZ[1:], strict=False)]
+    return [f"{low:.0f} to {high:.0f} Hz" for low, high in pairwise(EDGES_HZ)]

@@ -89,7 +89,7 @@ class StutterDetector:
             channels=tuple(range(self._format.channels)),
             severity=round(float(1 - np.exp(-length / 60)), 3),
             confidence=round(confidence, 3),
-            evidence=f"one cycle of {lag:.1f} ms held for {length:.0f} ms, each turn {100 * similarity:.2f} % like the last",
+            evidence=f"one cycle of {lag:.1f} ms held for {length:.0f} ms, its turns {100 * similarity:.2f} % alike",
             detail={"lag": held.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
                     "alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)},
         )  # fmt: skip

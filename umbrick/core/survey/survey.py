@@ -74,6 +74,12 @@ def _any_level() -> np.errstate:
     return np.errstate(over="ignore", invalid="ignore", divide="ignore")
 
 
+def _within(finding: Finding, frames: int) -> Finding:
+    if finding.stop <= frames:
+        return finding
+    return replace(finding, start=min(finding.start, frames - 1), stop=frames)
+
+
 def _fed(feed: Callable[[], None]) -> None:
     with _any_level():
         feed()
@@ -149,7 +155,7 @@ class Surveyor:
                 block.shared(measure)
 
     def _feed(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor) -> None:
-        """Feed a block to everyone; each is fed by one thread at a time and in order, so that threads change nothing."""
+        """Feed a block to everyone; each is fed in order and by one thread at a time: threads change nothing."""
         prepared.result()
         feeds: list[Callable[[], None]] = [partial(detector.feed, block) for detector in self._detectors.values()]
         feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
@@ -163,7 +169,9 @@ class Surveyor:
         with _any_level():
             found = {name: detector.findings() for name, detector in self._detectors.items() if self._fed}
         kept = one_event_each(found, self._source.rate)
-        findings = heapq.merge(*kept.values(), key=lambda finding: finding.start)
+        # What is measured in windows may reach past the end by less than one.
+        inside = ((_within(f, self._frames) for f in findings) for findings in kept.values())
+        findings = heapq.merge(*inside, key=lambda finding: finding.start)
         named = (replace(finding, id=f"{self._prefix}f{number}") for number, finding in enumerate(findings, 1))
         return Survey(
             FindingTable.of(named),

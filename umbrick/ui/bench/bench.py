@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import UmbrickError
-from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
+from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit, History
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.decisions import findings_of
 from umbrick.ui.bench.jobs import Job, Jobs
+from umbrick.ui.bench.sieve import Sieve
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
 SHORTEST_PASSAGE_SECONDS = 0.02
@@ -50,6 +53,8 @@ class Bench(QObject):
         self.jobs = Jobs()
         self.works: list[Work] = []
         self.work: Work | None = None
+        self.worst_first = False
+        """Whether the docket lists the worst findings of a kind first, not the earliest."""
 
     def add(self, work: Work) -> None:
         """Put a newly opened recording on the bench and go to it."""
@@ -148,6 +153,17 @@ class Bench(QObject):
             self.work.sensitivity[kind] = value
             self.findings_changed.emit()
 
+    def set_worst_first(self, on: bool) -> None:
+        """List the worst findings of each kind first, or the earliest."""
+        self.worst_first = on
+        self.findings_changed.emit()
+
+    def set_sieve(self, text: str) -> None:
+        """Show what fits a few typed words, and step through just that."""
+        if self.work:
+            self.work.sieve = Sieve.parsed(text)
+            self.findings_changed.emit()
+
     def focus(self, finding: Finding | None) -> None:
         """Look at a finding: the Passage and the Loupe go there."""
         work = self.work
@@ -156,7 +172,8 @@ class Bench(QObject):
         work.focus = finding
         if finding is not None:
             work.selection = None
-            self.look_at(finding.start, finding.stop, finding.channels[0])
+            if finding.kind not in SPANNING_KINDS:
+                self.look_at(finding.start, finding.stop, finding.channels[0])
         self.focus_changed.emit()
 
     def look_at(self, start: int, stop: int, channel: int) -> None:
@@ -180,18 +197,31 @@ class Bench(QObject):
             else:
                 self.focus(finding)
 
+    def focus_next_kind(self) -> None:
+        """Go to the first open finding of the next kind, in the docket's order."""
+        if work := self.work:
+            listing = work.listing()
+            open_kinds = {listing.table.kind_names[code] for code in np.unique(listing.table.kinds[listing.open_rows])}
+            kinds = [name for name in KINDS if name in open_kinds]
+            if kinds:
+                here = kinds.index(work.focus.kind) if work.focus and work.focus.kind in kinds else -1
+                self.focus(listing.open_findings(kinds[(here + 1) % len(kinds)])[0])
+
     def keep(self) -> None:
-        """Leave the finding in focus as it is, on purpose, and go on to the next."""
+        """Leave the chosen findings, or that in focus, as they are, on purpose, and go on to the next."""
         work = self.work
         if work is None or work.focus is None:
             return
-        finding = work.focus
-        if work.state_of(finding) is not State.OPEN:
-            self.said.emit(f"This finding is {work.state_of(finding).value} already.")
+        chosen = work.chosen if len(work.chosen) > 1 else [work.focus]
+        kept = tuple(finding.id for finding in chosen if work.state_of(finding) is State.OPEN)
+        if not kept:
+            self.said.emit(f"This finding is {work.state_of(work.focus).value} already.")
             return
-        if self.commit(work, Edit("keep as it is", kept=(finding.id,)), work.version):
+        if self.commit(work, Edit("keep as it is", kept=kept), work.version):
+            work.chosen = []
             self.focus_neighbour(1)
-            self.said.emit("Kept as it is. Undo takes that back.")
+            what = "Kept as it is." if len(kept) == 1 else f"{format_count(len(kept), 'finding')} kept as they are."
+            self.said.emit(f"{what} Undo takes that back.")
 
     def commit(self, work: Work, edit: Edit, version: Version | None = None) -> Edit | None:
         """Write an edit to the casebook and apply it; return it as it stands in the history.

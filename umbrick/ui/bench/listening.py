@@ -8,6 +8,7 @@ from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.measure.matching import matching_trims_db
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.registry import method_named
+from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Engine, Hearing, Programme
@@ -44,6 +45,9 @@ class Listening(QObject):
         """How much is played before and after what a loop goes round."""
         self.leads_selection = False
         """Whether that holds for selections too, and not just for findings and seams."""
+        self.listens_on_arrival = False
+        """Whether what is around a finding is played when one comes to it."""
+        self._arrived: Finding | None = None
         self._skip: Trial | None = None
         self._after: Version | None = None
         self._fault.connect(self._faulted)
@@ -58,6 +62,7 @@ class Listening(QObject):
         self._timer.timeout.connect(self._tick)
         bench.recording_changed.connect(self._recording_changed)
         bench.version_changed.connect(self.reload)
+        bench.focus_changed.connect(self._arrive)
         bench.place_changed.connect(self._follow_loop)
         mending.offers_changed.connect(self.reload)
         trying.changed.connect(self.reload)
@@ -108,6 +113,20 @@ class Listening(QObject):
         loop = self._loop()
         start = loop[0] if loop else (work.selection[0] if work.selection else work.cursor)
         self._play(work, start, loop)
+
+    def set_listens_on_arrival(self, on: bool) -> None:
+        """Play each finding one comes to, or do not."""
+        self.listens_on_arrival = on
+        self.changed.emit()
+
+    def _arrive(self) -> None:
+        """Play a finding one has just come to, with the lead before it."""
+        work = self._bench.work
+        focus = work.focus if work else None
+        is_new = focus is not None and (self._arrived is None or self._arrived.id != focus.id)
+        self._arrived = focus
+        if work and focus and is_new and self.listens_on_arrival and not self.loops:
+            self.play_from(max(0, focus.start - round(self.leads_ms[0] * work.rate / 1000)))
 
     def play_from(self, frame: int) -> None:
         """Play from a frame on, whatever is selected."""

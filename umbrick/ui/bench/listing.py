@@ -7,28 +7,37 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.table import FindingTable, Integers, Mask
+from umbrick.ui.bench.sieve import Sieve
 
+ALL = Sieve()
 CODES = {State.OPEN: 0, State.MENDED: 1, State.KEPT: 2}
 _STATES = {code: state for state, code in CODES.items()}
 
 
 @dataclass(frozen=True, eq=False)
 class Listing:
-    """A view of a table: ``codes`` holds the state of every row of it; ``rows`` and ``open_rows`` ascend."""
+    """A view of a table: ``codes`` holds the state of every row; ``rows`` is what is shown, ``open_rows`` what of that
+    is open, both ascending."""
 
     table: FindingTable
     codes: npt.NDArray[np.int8]
     is_listed: Mask
     rows: Integers
     open_rows: Integers
+    sifted_out: int
+    """How many are listed but not shown, because they do not pass the sieve."""
 
     @classmethod
-    def of(cls, table: FindingTable, sensitivity: dict[str, float], codes: npt.NDArray[np.int8]) -> Listing:
-        """Sift a table."""
+    def of(
+        cls, table: FindingTable, sensitivity: dict[str, float], codes: npt.NDArray[np.int8], sieve: Sieve = ALL
+    ) -> Listing:
+        """Sift a table by sensitivity, and what is shown of it by a sieve."""
         listed = table.passing(sensitivity) | (codes != CODES[State.OPEN])
-        return cls(table, codes, listed, np.flatnonzero(listed), np.flatnonzero(listed & (codes == CODES[State.OPEN])))
+        shown = listed if sieve.lets_all_pass else listed & sieve.passing(table, codes, CODES)
+        open_rows = np.flatnonzero(shown & (codes == CODES[State.OPEN]))
+        return cls(table, codes, listed, np.flatnonzero(shown), open_rows, int((listed & ~shown).sum()))
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""
@@ -59,16 +68,26 @@ class Listing:
         """Return the open finding after (``step`` 1) or before (−1) the focus, else a position; round at the ends."""
         if not len(self.open_rows):
             return None
+        spans_all = self._spans_all()[self.open_rows]
+        # What means all of the recording comes last: one steps from place to place first.
+        placed, last = self.open_rows[~spans_all], self.open_rows[spans_all]
+        order = np.concatenate([placed, last])
         row = self.table.rows.get(focus.id) if focus else None
         if row is None:
             # A position lies before the findings that begin at it.
-            index = int(np.searchsorted(self.table.starts[self.open_rows], position))
+            index = int(np.searchsorted(self.table.starts[placed], position))
             index += 0 if step > 0 else -1
+        elif row in last:
+            index = int(np.flatnonzero(order == row)[0]) + step
         elif step > 0:
-            index = int(np.searchsorted(self.open_rows, row, side="right"))
+            index = int(np.searchsorted(placed, row, side="right"))
         else:
-            index = int(np.searchsorted(self.open_rows, row)) - 1
-        return self.table.findings[self.open_rows[index % len(self.open_rows)]]
+            index = int(np.searchsorted(placed, row)) - 1
+        return self.table.findings[order[index % len(order)]]
+
+    def _spans_all(self) -> Mask:
+        """Return which rows mean all of the recording."""
+        return np.isin(self.table.kinds, [i for i, name in enumerate(self.table.kind_names) if name in SPANNING_KINDS])
 
     def _findings(self, rows: Integers) -> list[Finding]:
         return [self.table.findings[row] for row in rows.tolist()]

@@ -19,6 +19,7 @@ from umbrick.core.timeline.positions import map_position, map_spans
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.listing_out import label_of, shown
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.work import Work
 
@@ -71,6 +72,19 @@ class Marking(QObject):
         if self._commit(work, "set a marker", [MarkerTurn(None, marker)]):
             self.choose(marker.id)
             self._bench.said.emit(f"{marker.name} is set. Ctrl+T names it.")
+
+    def mark_findings(self) -> None:
+        """Set a marker on every finding that the docket shows; markers go out as a table or as cue points."""
+        work = self._bench.work
+        if work is None:
+            return
+        numbers = _free_numbers(work)
+        turns = [
+            MarkerTurn(None, Marker(f"k{next(numbers)}", *_in_original(work, f.start, f.stop), label_of(f)))
+            for f in shown(work)
+        ]
+        if turns and self._commit(work, "mark the findings", turns):
+            self._bench.said.emit(f"{format_count(len(turns), 'marker')} set. Undo takes them back.")
 
     def change(self, marker: Marker, name: str, note: str) -> None:
         """Give a marker another name and note."""

@@ -6,6 +6,8 @@ from dataclasses import replace
 
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import CancelledError
+from umbrick.core.survey.excerpt import local_kinds, survey_span
+from umbrick.core.survey.finding import State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.survey.table import FindingTable
@@ -49,6 +51,47 @@ class Surveying(Task):
             "survey", survey, lambda result: self._finished(work, result), "", lambda result: self._take(work, result)
         )
         job.cancelled.connect(lambda: self._stopped(work))
+
+    def start_selection(self) -> None:
+        """Survey just the selection, with some seconds around it; what was listed there and is open is found anew."""
+        work = self._bench.work
+        if work is None or work.selection is None or self.job is not None:
+            return
+        work.survey_count += 1
+        start, stop = work.selection
+        version, original, bits = work.version, work.history.original, work.recording.format.bits
+        prefix = f"{work.survey_count}."
+
+        def survey(job: Job) -> FindingTable:
+            found = survey_span(version, bits, local_kinds(), start, stop, job.report, job.is_cancelled)
+            named = [replace(finding, id=f"{prefix}f{number}") for number, finding in enumerate(found, 1)]
+            table = FindingTable.of(named)
+            return table if work.history.is_in_place else table.moved(version, original)
+
+        self._run(
+            "survey of the selection", survey, lambda new: self._merge(work, (start, stop), new), "Survey stopped."
+        )
+
+    def _merge(self, work: Work, span: tuple[int, int], new: FindingTable) -> None:
+        """List what was found in a span instead of what was open there."""
+        if work.survey is None:
+            self._bench.said.emit("Survey the whole first (F5): a part alone has no measures.")
+            return
+        listing = work.listing()
+        local = {kind.name for kind in local_kinds()}
+        inside = {
+            finding.id
+            for row in listing.table.within(*span).tolist()
+            if (finding := listing.table.findings[row]).kind in local and listing.state_of(finding) is State.OPEN
+        }
+        work.found = FindingTable.of([*(old for old in work.found.findings if old.id not in inside), *new.findings])
+        work.survey = replace(work.survey, table=work.found)
+        self._keep(work)
+        if work is self._bench.work:
+            work.follow_focus()
+            self._bench.findings_changed.emit()
+            shown = int(work.found.passing(work.sensitivity)[[work.found.rows[f.id] for f in new.findings]].sum())
+            self._bench.said.emit(f"The selection is surveyed: {format_count(shown, 'finding')} there.")
 
     def _keep(self, work: Work) -> None:
         """Write the survey to the casebook, behind the work."""

@@ -13,7 +13,7 @@ from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.pyramid import Extent, Pyramid
 from umbrick.core.sound.recording import Recording
-from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, Finding, State
+from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, SPANNING_KINDS, Finding, State
 from umbrick.core.survey.survey import Measures, Survey
 from umbrick.core.survey.table import FindingTable
 from umbrick.core.timeline.history import History
@@ -21,10 +21,12 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.decisions import Decisions
-from umbrick.ui.bench.listing import Listing
+from umbrick.ui.bench.listing import ALL, CODES, Listing
+from umbrick.ui.bench.sieve import Sieve
 
 PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96
+_NONE: frozenset[str] = frozenset()
 _PEAK_COLUMNS = 4096
 """The peak is measured in so many parts, so that after an edit just those it touched are measured again."""
 
@@ -56,7 +58,13 @@ class Work:
     found: FindingTable = field(default_factory=lambda: FindingTable.of(()))
     """Every finding that is listed, in frames of the original."""
     sensitivity: dict[str, float] = field(default_factory=dict)
+    sieve: Sieve = ALL
+    """What of the docket is shown."""
+    closed: dict[str, frozenset[str]] = field(default_factory=dict)
+    """By the keys of versions: findings that another mend made go away, as measured again (see :mod:`rechecking`)."""
     focus: Finding | None = None
+    chosen: list[Finding] = field(default_factory=list)
+    """The findings that are chosen in the docket, that in focus among them."""
     cursor: int = 0
     selection: tuple[int, int] | None = None
     selected_channels: tuple[int, ...] = field(init=False)
@@ -131,19 +139,23 @@ class Work:
         return self.version.key != self.saved
 
     def place(self) -> Place | None:
-        """Return what is to be worked on: the selection on its channels, else the finding in focus, or None."""
+        """Return what is to be worked on: the selection on its channels, else that of the finding in focus, or None."""
         if self.selection:
             return Place(*self.selection, self.selected_channels)
-        return Place.of(self.focus) if self.focus else None
+        return Place.of(self.focus) if self.focus and self.focus.kind not in SPANNING_KINDS else None
 
     def listing(self) -> Listing:
         """Return the findings as listed now; the same object until something about them changes."""
-        key = (self.table, tuple(sorted(self.sensitivity.items())), self.history.latest)
+        closed = self.closed.get(self.version.key, _NONE)
+        key = (self.table, tuple(sorted(self.sensitivity.items())), self.history.latest, self.sieve, closed)
         if self._listing is None or not _same(self._listing[0], key):
             if self._decisions is None or self._decisions.table is not self.table:
                 self._decisions = Decisions(self.table)
             codes = self._decisions.codes(self.history)
-            self._listing = key, Listing.of(self.table, self.sensitivity, codes)
+            for name in closed:
+                if (row := self.table.rows.get(name)) is not None and codes[row] == CODES[State.OPEN]:
+                    codes[row] = CODES[State.MENDED]
+            self._listing = key, Listing.of(self.table, self.sensitivity, codes, self.sieve)
         return self._listing[1]
 
     def measures(self) -> Measures | None:

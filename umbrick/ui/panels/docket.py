@@ -6,12 +6,22 @@ from bisect import bisect_right
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QAbstractListModel, QModelIndex, QPersistentModelIndex, QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter
+from PySide6.QtCore import (
+    QAbstractListModel,
+    QEvent,
+    QModelIndex,
+    QObject,
+    QPersistentModelIndex,
+    QPointF,
+    QRectF,
+    Qt,
+)
+from PySide6.QtGui import QKeyEvent, QPainter
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QProgressBar,
     QPushButton,
     QSlider,
@@ -54,21 +64,44 @@ class DocketModel(QAbstractListModel):
         self._sections: list[tuple[Kind, Integers]] = []
         self._tops: list[int] = []
         self._length = 0
+        self._shut: set[str] = set()
+        self._worst_first = False
 
-    def show(self, work: Work | None) -> None:
-        """List the findings of a recording, as they are now."""
+    def show(self, work: Work | None, worst_first: bool = False) -> None:
+        """List the findings of a recording, as they are now: of each kind the worst first, or the earliest."""
         listing = work.listing() if work else None
-        if listing is self._listing:
-            return
+        if listing is not self._listing or worst_first != self._worst_first:
+            self._worst_first = worst_first
+            self._rate = work.rate if work else 1
+            self._arrange(listing)
+
+    def turn(self, kind: Kind) -> None:
+        """Shut a kind's section, or open it again."""
+        self._shut ^= {kind.name}
+        self._arrange(self._listing)
+
+    def is_shut(self, kind: Kind) -> bool:
+        """Whether just a kind's heading is listed."""
+        return kind.name in self._shut
+
+    def kinds(self) -> list[Kind]:
+        """Return the kinds that are listed."""
+        return [kind for kind, _ in self._sections]
+
+    def _arrange(self, listing: Listing | None) -> None:
         self.beginResetModel()
-        self._listing, self._rate = listing, work.rate if work else 1
+        self._listing = listing
         self._sections, self._tops, self._length = [], [], 0
         for kind in KINDS.values() if listing else ():
-            rows = listing.rows[listing.table.of_kind(kind.name)[listing.rows]]
-            if len(rows):
-                self._sections.append((kind, rows))
-                self._tops.append(self._length)
-                self._length += 1 + len(rows)
+            rows = listing.rows[listing.table.of_kind(kind.name)[listing.rows]] if listing else np.zeros(0, np.int64)
+            if not len(rows) or listing is None:
+                continue
+            if self._worst_first:
+                severity = np.array([listing.table.findings[row].severity for row in rows.tolist()])
+                rows = rows[np.argsort(-severity, kind="stable")]
+            self._sections.append((kind, rows))
+            self._tops.append(self._length)
+            self._length += 1 + (0 if kind.name in self._shut else len(rows))
         self.endResetModel()
 
     def rowCount(self, parent: _Index = _NOWHERE) -> int:
@@ -119,10 +152,14 @@ class DocketModel(QAbstractListModel):
         """Return a finding's row, or −1."""
         table_row = self._listing.table.rows.get(finding.id) if self._listing and finding else None
         for (kind, rows), top in zip(self._sections, self._tops, strict=True):
-            if table_row is not None and finding is not None and kind.name == finding.kind:
-                index = int(np.searchsorted(rows, table_row))
-                if index < len(rows) and rows[index] == table_row:
-                    return top + 1 + index
+            if table_row is None or finding is None or kind.name != finding.kind or self.is_shut(kind):
+                continue
+            if self._worst_first:
+                found = np.flatnonzero(rows == table_row)
+                return top + 1 + int(found[0]) if len(found) else -1
+            index = int(np.searchsorted(rows, table_row))
+            if index < len(rows) and rows[index] == table_row:
+                return top + 1 + index
         return -1
 
 
@@ -131,6 +168,7 @@ class _Delegate(QStyledItemDelegate):
         super().__init__(parent)
         self._model = model
         self.theme = themes.DAYLIGHT
+        self.sifted: Kind | None = None
 
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: _Index) -> None:
         entry = index.data(DocketModel.ENTRY)
@@ -145,13 +183,17 @@ class _Delegate(QStyledItemDelegate):
         theme = self.theme
         painter.setPen(theme.color("rule"))
         painter.drawLine(rect.topLeft() + QPointF(12, 0.5), rect.topRight() + QPointF(-12, 0.5))
+        if kind is self.sifted:
+            painter.fillRect(QRectF(rect.left() + 3, rect.top() + 8, 3, rect.height() - 16), theme.color("ink"))
         draw_glyph(
             painter, kind.family, QPointF(rect.left() + 22, rect.center().y()), 11, theme.family(kind.family), True
         )
         painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
         painter.setPen(theme.color("ink"))
         inner = rect.adjusted(36, 0, -14, 0)
-        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter, kind.title)
+        painter.drawText(
+            inner, Qt.AlignmentFlag.AlignVCenter, f"{kind.title} …" if self._model.is_shut(kind) else kind.title
+        )
         painter.setPen(theme.color("faint"))
         painter.drawText(
             inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, format_integer(self._model.count(kind))
@@ -195,6 +237,7 @@ class Docket(QWidget):
         super().__init__()
         self._bench = bench
         self._surveying = surveying
+        self._sifted = next(iter(KINDS.values()))
         self.setAccessibleName("Docket")
         heading = QLabel("Docket")
         heading.setProperty("role", "heading")
@@ -206,24 +249,34 @@ class Docket(QWidget):
         self.progress = QProgressBar(maximum=1000, textVisible=False)
         self.progress.hide()
         self.sensitivity = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=100)
-        self.sensitivity.setAccessibleName("Sensitivity for clipping")
         self.sensitivity.setToolTip("Left: only what is certain. Right: everything that was measured. Sifts at once.")
         keep_keys(self.sensitivity)
         self.sensitivity.valueChanged.connect(self._sensitivity_moved)
-        sensitivity_label = QLabel("Sensitivity")
-        sensitivity_label.setProperty("role", "faint")
+        self.sensitivity_label = QLabel("Sensitivity")
+        self.sensitivity_label.setProperty("role", "faint")
         self.sensitivity_value = QLabel()
         self.sensitivity_value.setProperty("role", "faint")
         self.model = DocketModel()
         self.list = rows_of(self.model, "Findings", _ROW_HEIGHT)
         self.list.horizontalHeader().hide()
         self.list.horizontalHeader().setStretchLastSection(True)
-        self.list.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
+        self.list.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection)
         self.list.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
         self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self._delegate = _Delegate(self.model, self.list)
         self.list.setItemDelegate(self._delegate)
         self.list.selectionModel().currentChanged.connect(self._chosen)
+        self.list.selectionModel().selectionChanged.connect(self._several_chosen)
+        self.list.clicked.connect(self._clicked)
+        self.list.doubleClicked.connect(self._double_clicked)
+        self.search = QLineEdit(placeholderText="Show only: words, open, kept, >80 %", clearButtonEnabled=True)
+        self.search.setAccessibleName("Show only")
+        self.search.setToolTip(
+            "Words of the kind or the evidence; open, mended or kept; >80 or <80 for confidence. Esc shows all."
+        )
+        self.search.textChanged.connect(bench.set_sieve)
+        self.search.returnPressed.connect(self.list.setFocus)
+        self.search.installEventFilter(self)
         self.hint = QLabel()
         self.hint.setProperty("role", "faint")
         self.hint.setWordWrap(True)
@@ -233,14 +286,14 @@ class Docket(QWidget):
         head.addStretch()
         head.addWidget(survey_button)
         sift = QHBoxLayout()
-        sift.addWidget(sensitivity_label)
+        sift.addWidget(self.sensitivity_label)
         sift.addWidget(self.sensitivity)
         sift.addWidget(self.sensitivity_value)
         top = QVBoxLayout()
         top.setContentsMargins(16, 10, 12, 4)
         top.setSpacing(6)
         top.addLayout(head)
-        for widget in (self.progress, self.prognosis, self.counts):
+        for widget in (self.progress, self.prognosis, self.counts, self.search):
             top.addWidget(widget)
         top.addLayout(sift)
         foot = QVBoxLayout()
@@ -268,10 +321,10 @@ class Docket(QWidget):
 
     def _refresh(self) -> None:
         work = self._bench.work
-        self.model.show(work)
+        self.model.show(work, self._bench.worst_first)
         self.progress.setVisible(self._surveying.job is not None)
         surveyed = work is not None and work.survey is not None
-        for widget in (self.sensitivity, self.prognosis, self.counts):
+        for widget in (self.sensitivity, self.prognosis, self.counts, self.search):
             widget.setEnabled(surveyed)
         if work is None:
             self.prognosis.setText("")
@@ -291,9 +344,16 @@ class Docket(QWidget):
                 emphasised(format_count(len(listing.rows), "finding"))
                 + " · "
                 + " · ".join(f"{format_integer(states[state])} {state.value}" for state in State if states[state])
+                + (f" · {format_integer(listing.sifted_out)} not shown" if listing.sifted_out else "")
             )
             self.hint.setText("N next · Enter mend · K keep")
-        value = work.sensitivity_of("clipping")
+        kinds = self.model.kinds()
+        if self._sifted not in kinds and work.focus is None:
+            self._sifted = kinds[0] if kinds else self._sifted
+        self._delegate.sifted = self._sifted if len(kinds) > 1 else None
+        value = work.sensitivity_of(self._sifted.name)
+        self.sensitivity_label.setText(f"Sensitivity · {self._sifted.title}")
+        self.sensitivity.setAccessibleName(f"Sensitivity for {self._sifted.title.lower()}")
         self.sensitivity_value.setText(f"{value:.2f}")
         if self.sensitivity.value() != round(100 * value):
             self.sensitivity.blockSignals(True)
@@ -302,16 +362,38 @@ class Docket(QWidget):
         self._follow_focus()
 
     def _sensitivity_moved(self, value: int) -> None:
-        self._bench.set_sensitivity("clipping", value / 100)
+        self._bench.set_sensitivity(self._sifted.name, value / 100)
+
+    def _sift(self, kind: Kind) -> None:
+        """Have the slider mean a kind."""
+        if kind is not self._sifted:
+            self._sifted = kind
+            self._refresh()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Show all again when Esc is pressed while sifting."""
+        if watched is self.search and isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
+            if event.type() == QEvent.Type.ShortcutOverride:
+                event.accept()  # here it is not the key that stops work
+                return True
+            if event.type() == QEvent.Type.KeyPress:
+                self.search.clear()
+                self.list.setFocus()
+                return True
+        return super().eventFilter(watched, event)
 
     def _follow_focus(self) -> None:
-        row = self.model.row_of(self._bench.work.focus) if self._bench.work else -1
+        focus = self._bench.work.focus if self._bench.work else None
+        if focus is not None:
+            self._sift(KINDS[focus.kind])
+        row = self.model.row_of(focus)
         selection = self.list.selectionModel()
         if row >= 0 and self.list.currentIndex().row() != row:
             index = self.model.index(row)
             selection.blockSignals(True)
             self.list.setCurrentIndex(index)
             selection.blockSignals(False)
+            self._several_chosen()
             self.list.scrollTo(index)
             self.list.viewport().update()
         elif row < 0:
@@ -321,3 +403,19 @@ class Docket(QWidget):
         entry = index.data(DocketModel.ENTRY) if index.isValid() else None
         if isinstance(entry, Finding):
             self._bench.focus(entry)
+
+    def _several_chosen(self) -> None:
+        if work := self._bench.work:
+            entries = [index.data(DocketModel.ENTRY) for index in self.list.selectionModel().selectedIndexes()]
+            work.chosen = [entry for entry in entries if isinstance(entry, Finding)]
+
+    def _clicked(self, index: QModelIndex) -> None:
+        entry = index.data(DocketModel.ENTRY)
+        if isinstance(entry, Kind):
+            self._sift(entry)
+
+    def _double_clicked(self, index: QModelIndex) -> None:
+        entry = index.data(DocketModel.ENTRY)
+        if isinstance(entry, Kind):
+            self.model.turn(entry)
+            self._follow_focus()

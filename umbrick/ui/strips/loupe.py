@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QWidget
 
 from umbrick.core.mend.bounds import runs
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
-from umbrick.core.survey.finding import State
+from umbrick.core.survey.finding import SPANNING_KINDS, State
 from umbrick.core.timeline.runs import NO_ORIGIN
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_count, format_db, format_length
@@ -112,7 +112,7 @@ class LoupeStrip(Strip):
         low, high = self._scale_held or _scale(content)
         self._draw_lines(painter, rect, low, high)
         focus = work.focus
-        if focus and content.channel in focus.channels:
+        if focus and focus.kind not in SPANNING_KINDS and content.channel in focus.channels:
             left, right = (
                 self._center_x(focus.start) - self._spacing(work) / 2,
                 self._center_x(focus.stop) - self._spacing(work) / 2,

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
-from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
@@ -182,7 +182,7 @@ class PassageStrip(Strip):
         return np.asarray(self.x_of(middles))
 
     def _draw_focus(self, painter: QPainter, work: Work, rect: QRectF) -> None:
-        if work.focus:
+        if work.focus and work.focus.kind not in SPANNING_KINDS:
             lane = self._lanes(work, rect)[work.focus.channels[0]]
             left, right = self.x_of(work.focus.start), self.x_of(work.focus.stop)
             painter.fillRect(

@@ -1,0 +1,16 @@
+"""Whether a recording may be a voice: it has pauses, as held and resounding music has not."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from umbrick.core.survey.outline import Outline, decibels
+
+_DEPTH_DB = 24.0
+_LEAST_SHARE = 0.11
+
+
+def may_be_voice(outlines: list[Outline]) -> bool:
+    """Whether more than a ninth of a recording lies 24 dB below its loud segments."""
+    levels_db = decibels(Outline.joined(outlines).power)
+    return bool(len(levels_db) and np.mean(levels_db < np.percentile(levels_db, 95) - _DEPTH_DB) >= _LEAST_SHARE)
