@@ -98,7 +98,7 @@ def crackles(sound, rate, random):
 
 
 def mouth_clicks(sound, rate, random):
-    """Damped resonances of 1 to 8 ms between 1.5 and 7 kHz, at the level of quiet consonants."""
+    """Damped resonances of 1.5 to 8 ms between 1.8 and 6.5 kHz, at the level of consonants or, in pauses, quieter."""
     sound, truth = sound.copy(), []
     whole = float(np.sqrt(np.mean(sound**2)))
     for at in places(sound, rate, random, _count(sound, rate, 0.5), round(0.01 * rate)):
@@ -106,7 +106,8 @@ def mouth_clicks(sound, rate, random):
         t = np.arange(length) / rate
         frequency = random.uniform(1800, min(6500, 0.4 * rate))
         wave = np.sin(2 * np.pi * frequency * t) * np.exp(-5 * t / t[-1])
-        level = max(0.35 * whole, 1.2 * local_level(sound, at, rate, 0.01)) * random.uniform(0.8, 2)
+        level = max(0.35 * whole * random.choice((0.3, 1.0)), 1.2 * local_level(sound, at, rate, 0.01))
+        level *= random.uniform(0.8, 2)
         sound[at : at + length] += (level * wave / np.abs(wave).max())[:, np.newaxis]
         truth.append(Planted(at, at + length))
     return sound, truth

@@ -57,6 +57,8 @@ class Dialogs(Protocol):
     def job_title(self) -> str: ...
     def ask_sound(self) -> None: ...
     def focus_search(self) -> None: ...
+    def toggle_review(self) -> None: ...
+    def ask_review_out(self) -> None: ...
     def ask_findings_out(self) -> None: ...
 
 
@@ -203,6 +205,9 @@ def command_table(
 
     def not_surveyable() -> str:
         return nothing_surveyed() or no_selection() or surveying_now()
+
+    def no_parts() -> str:
+        return "" if tools.reviewing.parts else "Open the level review first (F4)."
 
     def saving_now() -> str:
         return nothing_open() or ("A file is being written." if saving.job else "")
@@ -362,6 +367,14 @@ def command_table(
                 dialogs.focus_search, ("Ctrl+F",), nothing_surveyed, separated=True),
         Command("worst_first", "&Survey", "Worst first", "List the worst findings of each kind first, not the earliest",
                 lambda: bench.set_worst_first(not bench.worst_first), ("Ctrl+J",), nothing_surveyed, lambda: bench.worst_first),
+        Command("review", "&Survey", "Level review", "The recording's parts side by side: too quiet, too loud, sticking out",
+                dialogs.toggle_review, ("F4",), nothing_open, lambda: tools.reviewing.is_open, separated=True),
+        Command("next_part", "&Survey", "Next part to level", "Go to the next part that is far from the others",
+                tools.reviewing.next_remarkable, ("Shift+F4",), no_parts),
+        Command("level_part", "&Survey", "Level the part", "Change the chosen part's level by what is proposed, with ramps",
+                tools.reviewing.level, ("Ctrl+Return", "Ctrl+Enter"), tools.reviewing.reason_not_to_level),
+        Command("review_out", "&Survey", "Write the level review…", "Write the parts as a table of notes with times",
+                dialogs.ask_review_out, (), no_parts),
         Command("findings_out", "&Survey", "Write the findings…", "Write what the docket shows as a table (CSV) or JSON",
                 dialogs.ask_findings_out, (), nothing_surveyed, separated=True),
         Command("mark_findings", "&Survey", "Findings to markers",

@@ -63,6 +63,7 @@ from umbrick.ui.panels.context import ContextPanel
 from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
 from umbrick.ui.panels.ledger import Ledger
+from umbrick.ui.panels.level_review import LevelReview
 from umbrick.ui.panels.notice_bar import NoticeBar
 from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.status import StatusLine
@@ -186,6 +187,15 @@ class BenchWindow(QMainWindow):
                 "seam": self._button("reopen_seam", "Seam desk"),
             },
         )
+        self.review = LevelReview(
+            self.bench,
+            self.tools.reviewing,
+            [
+                self._button("next_part", "Next to level  Shift+F4"),
+                self._button("level_part", "Level it  Ctrl+Return"),
+                self._button("review_out", "Write…"),
+            ],
+        )
         self.status = StatusLine(
             self.bench, self.viewing, self.listening, self.tools.selecting, self._button("ledger", "Ledger")
         )
@@ -241,9 +251,12 @@ class BenchWindow(QMainWindow):
         self.treatment.setMinimumWidth(230)
         self._drawer = QSplitter(Qt.Orientation.Vertical)
         self._drawer.addWidget(self._splitter)
+        self._drawer.addWidget(self.review)
         self._drawer.addWidget(self.ledger)
         self._drawer.setStretchFactor(0, 1)
-        self._drawer.setSizes([600, 180])
+        self._drawer.setSizes([600, 160, 180])
+        self.review.setMinimumHeight(130)
+        self.review.setVisible(False)
         self.ledger.setMinimumHeight(110)
         for splitter in (self._splitter, self._strip_splitter, self._drawer):
             splitter.setHandleWidth(1)
@@ -318,12 +331,14 @@ class BenchWindow(QMainWindow):
             self.tools.seaming.changed,
             self.tools.seaming.desk_changed,
             self.tools.trying.changed,
+            self.tools.reviewing.changed,
+            self.listing_out.changed,
         ):
             signal.connect(self._refresh)
         self.tools.seaming.desk_changed.connect(self._show_desk)
         for page in (self.treatment.by_hand, self.treatment.seam):
             page.left.connect(self._free_keyboard)
-        for working in (self.surveying, self.mending, self.saving, self.reporting):
+        for working in (self.surveying, self.mending, self.saving, self.reporting, self.tools.reviewing):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self.ask_find)
@@ -382,7 +397,7 @@ class BenchWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         themes.apply(application, self.theme)
-        for part in (*self.strips, self.seam_desk, self.docket, self.treatment):
+        for part in (*self.strips, self.seam_desk, self.docket, self.treatment, self.review):
             part.set_theme(self.theme)
         self.header.meter.theme = self.theme
         for name, command in self.actions_.commands.items():
@@ -611,6 +626,20 @@ class BenchWindow(QMainWindow):
     def is_ledger_open(self) -> bool:
         """Whether the ledger is open."""
         return self._ledger_is_open
+
+    def toggle_review(self) -> None:
+        """Open or shut the level review."""
+        reviewing = self.tools.reviewing
+        reviewing.set_open(not reviewing.is_open)
+        (self.review.chart if reviewing.is_open else self.strips[1]).setFocus()
+
+    def ask_review_out(self) -> None:
+        """Ask where the level review is to be written, and write it."""
+        if work := self.bench.work:
+            start = str(work.home.with_name(f"{work.name} levels.csv"))
+            path, _ = QFileDialog.getSaveFileName(self, "Write the level review", start, "Table (*.csv)")
+            if path:
+                self.tools.reviewing.write(Path(path))
 
     def ask_settings(self) -> None:
         """Ask for other settings of the chosen mend, and compute it again."""

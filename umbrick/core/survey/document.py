@@ -37,6 +37,7 @@ def measures_as_json(measures: Measures) -> dict[str, Any]:
         "loudness_lufs": round(measures.loudness_lufs, 2),
         "noise_floor_dbfs": round(measures.noise_floor_dbfs, 1),
         "clipped_share": round(measures.clipped_share, 9),
+        "hum_hz": None if measures.hum_hz is None else round(measures.hum_hz, 3),
         "prognosis": measures.prognosis.grade,
         "prognosis_reason": measures.prognosis.reason,
     }

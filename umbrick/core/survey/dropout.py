@@ -24,6 +24,7 @@ _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 """Between two pulses of a voice there may be a short valley: the shorter, the deeper a hole must be."""
 
 _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
+_LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.002
 _FEWEST_HELD = 6
 _MOST_DIFFERENCE_DB = 20.0
@@ -92,6 +93,10 @@ class DropoutDetector:
             expected = (end - start) * float(np.median(slope))
             evidence = expected / max(0.02 * level, 2 * self._format.step)
             confidence = float(1 - np.exp(-evidence / 3)) * min(1.0, (end - start) / (0.0006 * rate)) ** 0.3
+            # Where a quiet wave is rounded or gated to zero it stops there gently.
+            if value == 0 and end - start < _GENTLE_SECONDS * rate:
+                edge_db = _edge_db(wave, start, end, round(0.003 * rate))
+                confidence /= 1 + float(np.exp((_LEAST_EDGE_DB - edge_db) / 1.5))
             first = start if value == 0 else start + 1
             holes.append((first, end, confidence, float(np.clip(amplitude_to_db(level), -120, 0)) + 120))
         return holes

@@ -33,14 +33,21 @@ class Shape(IntEnum):
     MOUTH = 2
 
 
-_WEIGHTS = np.array(
-    [
-        # spike, beyond 0.9, kink, relative, length, rings, rings on, constant
-        [0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0],
-        [-13.0, -35.0, 47.0, -0.55, 2.2, 0.0, 0.3, -28.8],
-        [14.0, -2.0, -2.2, -0.55, 1.5, 0.35, 0.17, -9.4],
-    ]
+_COLUMNS = (
+    # name, weight for a break, weight for a mouth click; a click has 0 throughout
+    ("spike", -12.8, 9.5),
+    ("spike beyond 0.9", -104.5, -32.8),
+    ("kink", 51.6, 2.8),
+    ("height against 80 ms", 0.13, -0.03),
+    ("height against 10 ms", -0.71, -0.56),
+    ("octaves of a millisecond", 2.42, 1.86),
+    ("rings for 2 ms", -0.07, 0.1),
+    ("rings for 5 ms", 0.28, 0.27),
+    ("spike without ringing", 3.9, -0.86),
+    ("rings more than later", 0.08, 0.24),
+    ("constant", -32.8, -10.1),
 )
+_WEIGHTS = np.array([(0.0, at_break, at_mouth) for _, at_break, at_mouth in _COLUMNS])
 _HALF_SURE_DB = 9.5
 _HALF_BURIED_DB = -22.0
 """Impulses this far below the sound around them are as likely coding noise as damage; the more they stand out, the
@@ -138,17 +145,22 @@ def _shares(block: Block, residual: Residual, chosen: Impulses, relative_db: Arr
         return np.asarray((sums[last] - sums[first]) / np.maximum(1, last - first) + 1e-12)
 
     before = power(-6.0, -0.3)
+    rings = 10 * np.log10(power(0.17, 2.0) / before)
+    surroundings_db = 20 * np.log10(np.maximum(chosen.amplitude, 1e-9) / np.maximum(chosen.surroundings, 1e-6))
     columns = [
         spike,
         np.maximum(spike - 0.9, 0),
         kink,
+        np.clip(surroundings_db, -30, 20),
         np.clip(relative_db, -25, 20),
         np.log2((chosen.stop - chosen.start) * 1e3 / rate),
-        np.clip(10 * np.log10(power(0.17, 2.0) / before), -3, 15),
+        np.clip(rings, -3, 15),
         np.clip(10 * np.log10(power(2.0, 5.0) / before), -3, 15),
+        np.maximum(spike - 0.9, 0) * np.clip(6 - rings, 0, 8),
+        np.clip(10 * np.log10(power(0.17, 2.0) / power(6.0, 9.0)), -5, 20),
         np.ones(len(spike)),
     ]
-    weighed = np.stack(columns, axis=1) @ _WEIGHTS.T
+    weighed = np.stack(columns, axis=1) @ _WEIGHTS
     shares = np.exp(weighed - weighed.max(axis=1, keepdims=True))
     return np.asarray(shares / shares.sum(axis=1, keepdims=True))
 

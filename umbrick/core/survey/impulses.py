@@ -30,7 +30,7 @@ _BURST_SHARE = 0.35
 _LEAST_PROMINENCE = 1.5
 _FAINTEST = 3e-5
 _END = 4
-_LEVEL_SECONDS = 0.01
+_LEVEL_SECONDS, _SURROUNDINGS_SECONDS = 0.01, 0.08
 
 
 class Impulses(NamedTuple):
@@ -39,7 +39,7 @@ class Impulses(NamedTuple):
     ``peak`` is the index of the strongest sample into the residual, ``start`` and ``stop`` those of the burst, to a
     third of a millisecond. ``prominence`` is the ratio of its residual to the third highest nearby, on the side where
     that is higher; ``amplitude`` that of a single sample that would leave such a residual; ``level`` the RMS level of
-    the sound within 10 ms.
+    the sound within 10 ms, ``surroundings`` that within 80 ms.
     """
 
     peak: Integers
@@ -48,11 +48,13 @@ class Impulses(NamedTuple):
     prominence: Floats
     amplitude: Floats
     level: Floats
+    surroundings: Floats
 
     def where(self, rows: Integers) -> Impulses:
         """Return the chosen impulses."""
         peak, start, stop = self.peak[rows], self.start[rows], self.stop[rows]
-        return Impulses(peak, start, stop, self.prominence[rows], self.amplitude[rows], self.level[rows])
+        levels = self.level[rows], self.surroundings[rows]
+        return Impulses(peak, start, stop, self.prominence[rows], self.amplitude[rows], *levels)
 
 
 def impulses(block: Block) -> list[tuple[Residual, Impulses]]:
@@ -101,6 +103,7 @@ def _impulses(block: Block, residual: Residual) -> Impulses:
         prominence[chosen],
         height[chosen] / residual.gain[np.minimum(exact // residual.segment, len(residual.gain) - 1)],
         _levels(residual, exact, round(_LEVEL_SECONDS * block.rate)),
+        _levels(residual, exact, round(_SURROUNDINGS_SECONDS * block.rate)),
     )
 
 

@@ -78,7 +78,7 @@ class LevelStepDetector:
         for at in highest.tolist():
             place = self._refined(levels_db, at * stretch, _FEWEST_STRETCHES * stretch)
             findings.append(self._finding(place, _Step(*(float(column[at]) for column in steps))))
-        return findings
+        return [finding for finding in findings if finding.confidence >= 0.05]
 
     @staticmethod
     def _refined(levels_db: np.ndarray, at: int, least: int) -> int:

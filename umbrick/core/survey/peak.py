@@ -53,7 +53,7 @@ class PeakDetector:
             excess_db = float(peaks_db[at]) - rival_db
             if excess_db >= _LEAST_DB and peaks_db[at] > -40:
                 findings.append(self._finding(at, excess_db, rival_db, peaks_db))
-        return findings
+        return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, at: int, excess_db: float, rival_db: float, peaks_db: np.ndarray) -> Finding:
         first, last = at, at

@@ -48,7 +48,8 @@ class PlosiveDetector:
         apart = round(_APART_SECONDS * rate)
         is_top = level_db == maximum_filter1d(level_db, 2 * apart + 1)
         peaks = np.flatnonzero(is_top & (level_db > usual_db + _LEAST_DB))
-        return [self._finding(level_db, peak, usual_db, rate) for peak in peaks.tolist()]
+        findings = [self._finding(level_db, peak, usual_db, rate) for peak in peaks.tolist()]
+        return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, level_db: np.ndarray, peak: int, usual_db: float, rate: float) -> Finding:
         excess_db = float(level_db[peak]) - usual_db

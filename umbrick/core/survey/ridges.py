@@ -13,6 +13,7 @@ Floats = npt.NDArray[np.float32]
 BESIDE_BINS = 12
 _CORE_BINS = 2
 _LEAST_DB = 11.0
+_WEAK_SHARE = 0.1
 _DB_PER_OCTAVE = np.float32(10 * np.log10(2))
 
 
@@ -64,8 +65,15 @@ def ridges(over_db: Floats, power: Floats, shortest: int) -> list[Ridge]:
         if rows.stop - rows.start < shortest:
             continue
         own = (labels[box] == number) & is_top[box]
-        columns = np.nonzero(own)[1]
         strength = np.where(own, power[box], 0).max(axis=1)
+        # A line begins where it is strong: what leads up to it is some other sound's.
+        strong = np.flatnonzero(strength > _WEAK_SHARE * np.median(strength))
+        ends = slice(int(strong[0]), int(strong[-1]) + 1)
+        if ends.stop - ends.start < shortest:
+            continue
+        rows = slice(rows.start + ends.start, rows.start + ends.stop)
+        box, own, strength = (rows, bins), own[ends], strength[ends]
+        columns = np.nonzero(own)[1]
         third = max(1, len(strength) // 3)
         found.append(
             Ridge(

@@ -58,7 +58,7 @@ class SibilanceDetector:
             excess_db = level_db - usual_db
             if excess_db >= _LEAST_DB:
                 findings.append(self._finding(start, stop, excess_db))
-        return findings
+        return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _bright(self, high: Floats, low: Floats, loud: float) -> list[tuple[int, int]]:
         """Return the stretches, in hops, where the sound is mostly above 4.5 kHz."""

@@ -34,6 +34,8 @@ class Measures:
     noise_floor_dbfs: float
     clipped_share: float
     prognosis: Prognosis
+    hum_hz: float | None = None
+    """The mains fundamental, if hum was found."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -62,8 +64,13 @@ class Survey:
             loudness_lufs=self.loudness_lufs,
             noise_floor_dbfs=self.levels.noise_floor_dbfs,
             clipped_share=int(samples.sum()) / max(1, self.frames * self.channels),
+            hum_hz=self._hum_hz(sensitivity),
             prognosis=prognosis(table.starts[clipped], samples, len(np.unique(table.channels[clipped])), self.passages),
         )
+
+    def _hum_hz(self, sensitivity: Mapping[str, float]) -> float | None:
+        rows = np.flatnonzero(self.table.passing(sensitivity) & self.table.of_kind("hum"))
+        return float(self.table.findings[rows[0]].detail["fundamental_hz"]) if len(rows) else None
 
 
 _WORKERS = 2

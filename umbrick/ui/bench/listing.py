@@ -24,6 +24,7 @@ class Listing:
     table: FindingTable
     codes: npt.NDArray[np.int8]
     is_listed: Mask
+    is_shown: Mask
     rows: Integers
     open_rows: Integers
     sifted_out: int
@@ -37,7 +38,7 @@ class Listing:
         listed = table.passing(sensitivity) | (codes != CODES[State.OPEN])
         shown = listed if sieve.lets_all_pass else listed & sieve.passing(table, codes, CODES)
         open_rows = np.flatnonzero(shown & (codes == CODES[State.OPEN]))
-        return cls(table, codes, listed, np.flatnonzero(shown), open_rows, int((listed & ~shown).sum()))
+        return cls(table, codes, listed, shown, np.flatnonzero(shown), open_rows, int((listed & ~shown).sum()))
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""
@@ -49,9 +50,9 @@ class Listing:
         return int(np.count_nonzero(self.codes[self.rows] == CODES[state]))
 
     def within(self, start: float, stop: float) -> list[Finding]:
-        """Return the listed findings that reach into a span, in order of time."""
+        """Return the findings that are shown and reach into a span, in order of time."""
         rows = self.table.within(start, stop)
-        return self._findings(rows[self.is_listed[rows]])
+        return self._findings(rows[self.is_shown[rows]])
 
     def open_findings(self, kind: str | None = None) -> list[Finding]:
         """Return the open findings, of one kind if asked."""

@@ -10,6 +10,7 @@ from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.levelling import Levelling
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.pasting import Pasting
+from umbrick.ui.bench.reviewing import Reviewing
 from umbrick.ui.bench.seaming import Seaming
 from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.trying import Trying
@@ -26,6 +27,7 @@ class Tools:
     pasting: Pasting
     seaming: Seaming
     levelling: Levelling
+    reviewing: Reviewing
 
     @classmethod
     def of(cls, bench: Bench, marking: Marking) -> Tools:
@@ -39,6 +41,7 @@ class Tools:
             Pasting(bench, handwork, selecting, trying),
             Seaming(bench, handwork, trying),
             Levelling(bench, handwork, trying),
+            Reviewing(bench, handwork),
         )
 
     def let_go(self) -> bool:

@@ -1,0 +1,256 @@
+"""Every kind of fault, planted in sound that has none: found where it is, as what it is, and nothing else with it."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.sounds import RATE, chord, faultless, on_grid, rng, sine, voice
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Surveyor
+
+
+def surveyed(sound, rate=RATE, kinds=KINDS, bits=24):
+    source = ArraySource(on_grid(sound, bits).astype(np.float32), rate, "s")
+    return Surveyor(source, bits, [KINDS[name] for name in kinds]).run()
+
+
+def found(sound, kind=None, rate=RATE):
+    findings = surveyed(sound, rate).sifted({})
+    return [finding for finding in findings if kind in (None, finding.kind)]
+
+
+def speech(seconds=8.0, seed=0):
+    """Words of a third of a second with short pauses between, over a quiet room."""
+    word, gap = round(0.34 * RATE), round(0.12 * RATE)
+    sound = 0.0004 * rng(seed).standard_normal((round(seconds * RATE), 1))
+    for number, start in enumerate(range(gap, len(sound) - word - gap, word + gap)):
+        part = faultless(word / RATE, seed=seed + number)
+        sound[start : start + len(part)] += 0.6 * part * np.hanning(len(part))[:, np.newaxis] ** 0.3
+    return sound
+
+
+SPEECH = speech()
+NOTE = 0.5 * np.sin(2 * np.pi * 233 * np.arange(6 * RATE) / RATE)[:, np.newaxis]
+NOTE[: RATE // 4] *= np.linspace(0, 1, RATE // 4)[:, np.newaxis]
+NOTE[-RATE // 4 :] *= np.linspace(1, 0, RATE // 4)[:, np.newaxis]
+AT = 3 * RATE + 3210
+
+
+@pytest.mark.parametrize("rate", [8000, 44100, 96000])
+@pytest.mark.parametrize("sound", [SPEECH, faultless(5.0)], ids=["speech", "vowel"])
+def test_there_is_nothing_in_faultless_sound(sound, rate):
+    if rate == 8000:
+        sound = sound[:: RATE // rate]
+    assert found(sound, rate=rate) == []
+
+
+@pytest.mark.parametrize("sound", [SPEECH, NOTE], ids=["speech", "note"])
+@pytest.mark.parametrize("size", [0.3, -0.12])
+def test_a_single_wrong_sample_is_found_to_the_sample(sound, size):
+    wrong = sound.copy()
+    wrong[AT] += size
+    (click,) = found(wrong)
+    assert (click.kind, click.start, click.stop) == ("click", AT, AT + 1)
+    assert click.detail["spike"]
+    assert click.confidence > 0.9
+
+
+def test_a_wrong_sample_of_one_channel_is_told_of_that_channel():
+    wrong = np.repeat(NOTE, 2, axis=1)
+    wrong[AT, 1] -= 0.2
+    (click,) = found(wrong)
+    assert (click.channels, click.start) == ((1,), AT)
+
+
+@pytest.mark.parametrize("frames", [6, 30, 120])
+def test_a_tick_is_found_within_a_millisecond(frames):
+    wrong = SPEECH.copy()
+    tick = rng(5).standard_normal(frames) * np.exp(-3 * np.arange(frames) / frames)
+    wrong[AT : AT + frames, 0] += 0.5 * tick / np.abs(tick).max()
+    clicks = found(wrong, "click")
+    assert len(clicks) == 1
+    assert abs(clicks[0].start - AT) < RATE // 1000
+    assert abs(clicks[0].stop - AT - frames) < RATE // 500
+
+
+def test_strokes_of_a_drum_are_no_clicks():
+    t = np.arange(round(0.3 * RATE)) / RATE
+    sound = 0.001 * rng(1).standard_normal((6 * RATE, 1))
+    for number, start in enumerate(range(RATE // 4, 5 * RATE, RATE // 2)):
+        hit = np.sin(2 * np.pi * (180 - 60 * t) * t) * np.exp(-t / 0.08)
+        hit = hit + 0.6 * rng(number).standard_normal(len(t)) * np.exp(-t / 0.02)
+        sound[start : start + len(t), 0] += 0.35 * hit * np.minimum(1, t / 0.0008)
+    assert found(sound, "click") == []
+    assert found(sound, "discontinuity") == []
+
+
+def test_dense_ticks_are_one_stretch_of_crackle():
+    wrong, random = SPEECH.copy(), rng(6)
+    for at in AT + random.integers(0, RATE // 2, 60):
+        size = random.integers(2, 20)
+        wrong[at : at + size, 0] += 0.08 * random.standard_normal(size)
+    (crackle,) = found(wrong)
+    assert crackle.kind == "crackle"
+    assert abs(crackle.start - AT) < RATE // 50
+    assert 60 < crackle.detail["per_second"] < 160
+
+
+def test_a_smack_of_the_mouth_in_a_pause():
+    wrong = SPEECH.copy()
+    at = round(0.06 * RATE) + 7 * round(0.46 * RATE)
+    t = np.arange(round(0.005 * RATE)) / RATE
+    wrong[at : at + len(t), 0] += 0.04 * np.sin(2 * np.pi * 3300 * t) * np.exp(-t / 0.001)
+    (smack,) = found(wrong)
+    assert smack.kind == "mouth_click"
+    assert abs(smack.start - at) < RATE // 500
+
+
+@pytest.mark.parametrize("fill", ["zeros", "held", "faint"])
+@pytest.mark.parametrize("milliseconds", [5, 30, 150])
+def test_a_hole_is_found_to_the_sample(fill, milliseconds):
+    wrong = voice(6.0, noise=0.001)[:]
+    length = milliseconds * RATE // 1000
+    if fill == "zeros":
+        wrong[AT : AT + length] = 0
+    elif fill == "held":
+        wrong[AT : AT + length] = wrong[AT - 1]
+    else:
+        wrong[AT : AT + length] *= 0.004
+    (hole,) = found(wrong, "dropout")
+    assert abs(hole.start - AT) <= 2
+    assert abs(hole.stop - AT - length) <= 2
+    assert not found(wrong, "click")
+
+
+def test_pauses_are_no_holes():
+    wrong = SPEECH.copy()
+    wrong[np.abs(wrong) < 0.0015] = 0  # a gate
+    assert found(wrong, "dropout") == []
+
+
+def test_a_missing_stretch_is_a_break_in_the_wave():
+    wrong = np.concatenate([NOTE[:AT], NOTE[AT + 97 :]])
+    (cut,) = found(wrong)
+    assert cut.kind == "discontinuity"
+    assert abs(cut.start - AT) < RATE // 1000
+
+
+@settings(deadline=None, max_examples=12)
+@given(st.integers(RATE, 4 * RATE), st.integers(800, 9000), st.integers(1, 2))
+def test_a_block_that_comes_again_is_found_to_the_sample(at, block, times):
+    sound = faultless(6.0)
+    wrong = np.concatenate([sound[:at], *[sound[at - block : at]] * times, sound[at:]])
+    stutters = found(wrong, "stutter")
+    assert [(s.start, s.stop, s.detail["lag"]) for s in stutters] == [(at, at + times * block, block)]
+
+
+def test_a_held_cycle_that_fades_is_a_stutter_and_a_held_note_is_none():
+    wrong, cycle = SPEECH.copy(), 335
+    at = round(0.12 * RATE) + 6 * round(0.46 * RATE) + round(0.15 * RATE)
+    length = round(0.06 * RATE)
+    held = np.tile(wrong[at - cycle : at], (length // cycle + 1, 1))[:length]
+    wrong[at : at + length] = held * np.linspace(1, 0.4, length)[:, np.newaxis]
+    stutters = found(wrong, "stutter")
+    assert len(stutters) == 1
+    assert abs(stutters[0].start - at) < 0.015 * RATE
+    assert abs(stutters[0].detail["lag"] - cycle) <= 1
+    assert found(NOTE, "stutter") == []
+
+
+def test_a_popped_p_is_a_thump_below_the_voice():
+    wrong = SPEECH.copy()
+    at = round(0.12 * RATE) + 6 * round(0.46 * RATE)
+    t = np.arange(round(0.08 * RATE)) / RATE
+    thump = np.sin(2 * np.pi * (85 - 200 * t) * t) * np.exp(-t / 0.022) * np.minimum(1, t / 0.004)
+    wrong[at : at + len(t), 0] += 0.6 * thump
+    (pop,) = found(wrong, "plosive")
+    assert abs(pop.start - at) < 0.015 * RATE
+
+
+def test_one_hiss_of_an_s_far_brighter_than_the_others():
+    wrong = SPEECH.copy()
+    for number in range(8):
+        at = round(0.12 * RATE) + 2 * number * round(0.46 * RATE)
+        bright = np.diff(rng(number).standard_normal(round(0.09 * RATE) + 2), 2) * np.hanning(round(0.09 * RATE))
+        wrong[at : at + len(bright), 0] += (0.12 if number == 5 else 0.015) * bright
+    places = [(s.start, s.stop) for s in found(wrong, "sibilance")]
+    assert len(places) == 1
+    assert places[0][0] < round(0.165 * RATE) + 10 * round(0.46 * RATE) < places[0][1]
+
+
+@pytest.mark.parametrize("fundamental", [49.96, 50.03, 60.02])
+def test_hum_is_measured_to_two_hundredths_of_a_hertz(fundamental):
+    sound = speech(12.0)
+    t = np.arange(len(sound)) / RATE
+    hum = sum(level * np.sin(2 * np.pi * fundamental * k * t + k) for k, level in enumerate((1, 0.5, 0.7, 0.2, 0.3), 1))
+    (finding,) = found(sound + 0.002 * hum[:, np.newaxis], "hum")
+    assert (finding.start, finding.stop) == (0, len(sound))
+    assert abs(finding.detail["fundamental_hz"] - fundamental) <= 0.02
+    assert [line["number"] for line in finding.detail["harmonics"]][:3] == [1, 2, 3]
+    measures = surveyed(sound + 0.002 * hum[:, np.newaxis], kinds=["hum"]).measures({})
+    assert measures.hum_hz == pytest.approx(fundamental, abs=0.02)
+
+
+def test_hiss_is_told_with_its_level():
+    noisy = SPEECH + 0.004 * rng(8).standard_normal(SPEECH.shape)
+    (hiss,) = found(noisy, "hiss")
+    assert hiss.detail["level_dbfs"] == pytest.approx(20 * np.log10(0.004), abs=3)
+
+
+@pytest.mark.parametrize("form", ["beep", "whistle"])
+def test_a_foreign_call_is_found_with_its_band(form):
+    wrong, length = SPEECH.copy(), round(1.2 * RATE)
+    t = np.arange(length) / RATE
+    wave = np.sin(2 * np.pi * (2600 * t + (0 if form == "beep" else 150 * t**2)))
+    wave *= np.minimum(1, t / 0.02) * np.minimum(1, (t[-1] - t) / 0.02)
+    wrong[AT : AT + length, 0] += 0.08 * wave
+    calls = found(wrong, "intrusion")
+    assert len(calls) == 1
+    assert abs(calls[0].start - AT) < 0.04 * RATE
+    assert abs(calls[0].stop - AT - length) < 0.04 * RATE
+    low, high = calls[0].detail["band_hz"]
+    assert 2500 < low <= 2620
+    assert high < 3100
+
+
+def test_one_word_that_sticks_out_and_a_part_that_is_quieter():
+    loud = 0.2 * SPEECH
+    word = slice(round(0.12 * RATE) + 8 * round(0.46 * RATE), round(0.46 * RATE) + 8 * round(0.46 * RATE))
+    loud[word] *= 4
+    (peak,) = found(loud, "peak")
+    assert peak.start < word.stop
+    assert peak.stop > word.start
+    assert peak.detail["excess_db"] == pytest.approx(12, abs=2)
+    long = speech(16.0)
+    long[8 * RATE :] *= 0.25
+    (step,) = found(long, "level_step")
+    assert abs(step.start - 8 * RATE) < RATE
+    assert step.detail["change_db"] == pytest.approx(-12, abs=2)
+
+
+def test_an_offset_and_hard_edges():
+    (offset,) = found(0.8 * SPEECH + 0.01, "dc_offset")
+    assert offset.detail["offset"] == pytest.approx(0.01, abs=5e-4)
+    cut = NOTE[RATE : 3 * RATE + 77]
+    assert [(edge.start, edge.stop) for edge in found(cut, "hard_edge")] == [(0, 1), (len(cut) - 1, len(cut))]
+    assert found(chord(0.0005)) == []
+
+
+@pytest.mark.parametrize("rate", [8000, 48000, 192000])
+@pytest.mark.parametrize("channels", [1, 2, 12])
+@pytest.mark.parametrize("frames", [1, 2, 77, 5000])
+def test_any_shape_of_sound_can_be_surveyed(rate, channels, frames):
+    for sound in (np.zeros((frames, channels)), rng(1).uniform(-1, 1, (frames, channels))):
+        for finding in surveyed(sound, rate).table.findings:
+            assert 0 <= finding.start < finding.stop <= frames
+            assert 0 <= finding.severity <= 1
+            assert 0.05 <= finding.confidence <= 1
+
+
+def test_samples_of_absurd_size_do_no_harm():
+    sound = sine(seconds=1.0)
+    sound[20000] = 1e30
+    source = ArraySource(sound.astype(np.float32), RATE, "s")
+    Surveyor(source, None, list(KINDS.values())).run()
