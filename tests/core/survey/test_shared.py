@@ -7,8 +7,8 @@ from tests.sounds import RATE, chord, faultless, on_grid, rng, voice
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey import streaming
 from umbrick.core.survey.excerpt import is_same, survey_span
-from umbrick.core.survey.fine_bands import fine_bands
 from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.fine_bands import fine_bands
 from umbrick.core.survey.low_wave import low_wave, step_for
 from umbrick.core.survey.one_event import one_event_each
 from umbrick.core.survey.outline import outline

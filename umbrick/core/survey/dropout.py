@@ -23,6 +23,7 @@ _HALF_SURE_FALL_DB = 21.0
 _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 """Between two pulses of a voice there may be a short valley: the shorter, the deeper a hole must be."""
 
+_LEAST_USUAL = 2.5
 _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.002
@@ -145,12 +146,20 @@ class DropoutDetector:
     ) -> tuple[int, int, float, float] | None:
         """Return a hole between two borders, to the sample, or None if it is none."""
         size = self._bin
-        core = peaks[fall + 1 : max(fall + 2, rise)]
+        # An edge may lie in the bin beside its border.
+        spare = 1 if rise - fall > 5 else 0
+        core = peaks[fall + 1 + spare : max(fall + 2, rise - spare)]
         within = max(float(core.max()), 1e-9)
         before, after = float(peaks[fall - out : fall].max()), float(peaks[rise + 1 : rise + 1 + out].max())
+        if min(before, after) < within * 10 ** (_LEAST_FALL_DB / 20):
+            return None
         depth_db = amplitude_to_db(min(before, after)) - amplitude_to_db(max(within, 1e-6))
         difference_db = abs(amplitude_to_db(before) - amplitude_to_db(after))
-        if depth_db < _LEAST_FALL_DB or difference_db > _MOST_DIFFERENCE_DB:
+        if difference_db > _MOST_DIFFERENCE_DB:
+            return None
+        # Two clicks in a pause are no sound with a hole between: on both sides most of it must be loud.
+        beside_bins = peaks[fall - out : fall], peaks[rise + 1 : rise + 1 + out]
+        if min(float(np.sort(side)[out // 2]) for side in beside_bins) < _LEAST_USUAL * within:
             return None
         limit = 1.5 * within
         reach = slice((fall - out) * size, (fall + 2) * size)
@@ -216,8 +225,9 @@ def _edge_db(wave: npt.NDArray[np.float32], start: int, end: int, beside: int) -
     sizes = []
     for at, outside in ((start, slice(start - beside, start - 4)), (end, slice(end + 4, end + beside))):
         at_edge = np.abs(np.diff(wave[max(0, at - 4) : at + 4], 3)).max(initial=0.0)
-        usual = np.median(np.abs(np.diff(wave[max(0, outside.start) : outside.stop], 3))) if beside > 8 else at_edge
-        sizes.append(20 * np.log10((at_edge + 1e-9) / (usual + 1e-9)))
+        usual = np.sort(np.abs(np.diff(wave[max(0, outside.start) : outside.stop], 3)))
+        middle = float(usual[len(usual) // 2]) if len(usual) else float(at_edge)
+        sizes.append(20 * np.log10((at_edge + 1e-9) / (middle + 1e-9)))
     return float(np.mean(sizes))
 
 

@@ -102,16 +102,18 @@ def _impulses(block: Block, residual: Residual) -> Impulses:
         (peaks + after) * size,
         prominence[chosen],
         height[chosen] / residual.gain[np.minimum(exact // residual.segment, len(residual.gain) - 1)],
-        _levels(residual, exact, round(_LEVEL_SECONDS * block.rate)),
-        _levels(residual, exact, round(_SURROUNDINGS_SECONDS * block.rate)),
+        *_levels(residual, exact, [round(s * block.rate) for s in (_LEVEL_SECONDS, _SURROUNDINGS_SECONDS)]),
     )
 
 
-def _levels(residual: Residual, at: Integers, reach: int) -> Floats:
-    """Return the RMS level of the wave around some places."""
-    sums = np.concatenate([[0.0], np.cumsum(np.square(residual.wave, dtype=np.float64))])
-    first, last = np.maximum(0, at - reach), np.minimum(len(residual.wave), at + reach)
-    return np.sqrt((sums[last] - sums[first]) / (last - first)).astype(np.float32)
+def _levels(residual: Residual, at: Integers, reaches: list[int]) -> list[Floats]:
+    """Return the RMS levels of the wave around some places, within each reach."""
+    sums = np.concatenate([[0.0], np.cumsum(np.square(residual.wave), dtype=np.float64)])
+    levels = []
+    for reach in reaches:
+        first, last = np.maximum(0, at - reach), np.minimum(len(residual.wave), at + reach)
+        levels.append(np.sqrt((sums[last] - sums[first]) / (last - first)).astype(np.float32))
+    return levels
 
 
 def _length(outward: Floats, height: Floats) -> Integers:
