@@ -12,6 +12,7 @@ from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.reviewing import Reviewing, described
 from umbrick.ui.icons import draw_glyph
+from umbrick.ui.own_keys import keep_keys
 
 _LEAST_RANGE_DB, _BELOW_DB = 24.0, 6.0
 _TINT = 0.3
@@ -30,6 +31,7 @@ class LevelChart(QWidget):
         self._range_db = _LEAST_RANGE_DB
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(90)
+        keep_keys(self)
         self.setAccessibleName("Parts")
         reviewing.changed.connect(self._refresh)
 

@@ -1,0 +1,229 @@
+"""The docket with many kinds: sifting, stepping, choosing several, measuring again, handing on."""
+
+import json
+
+import numpy as np
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from PySide6.QtWidgets import QApplication, QFileDialog
+
+from tests.core.survey.test_kinds import speech
+from tests.sounds import RATE, write
+from umbrick.core.survey.detector import Kind
+from umbrick.core.survey.finding import Finding, State
+from umbrick.ui.bench.sieve import Sieve
+from umbrick.ui.panels.docket import DocketModel
+
+SPIKES = [3 * RATE + 3210, 5 * RATE + 100, 7 * RATE + 900]
+HOLE = round(3.93 * RATE)
+
+
+def faulty():
+    """Words with three wrong samples, a hole and hum."""
+    sound = speech(9.0)
+    for at in SPIKES:
+        sound[at] += 0.4
+    sound[HOLE : HOLE + 960] = 0
+    t = np.arange(len(sound)) / RATE
+    hum = sum(level * np.sin(2 * np.pi * 50 * k * t + k) for k, level in enumerate((1, 0.5, 0.7), 1))
+    return sound + 0.002 * hum[:, np.newaxis]
+
+
+@pytest.fixture
+def docket(hands, tmp_path):
+    hands.open(write(tmp_path / "faulty.wav", faulty()))
+    hands.press("F5")
+    return hands
+
+
+def entries(window):
+    model = window.docket.model
+    return [model.index(row).data(DocketModel.ENTRY) for row in range(model.rowCount())]
+
+
+def kinds(window):
+    return [entry.name for entry in entries(window) if isinstance(entry, Kind)]
+
+
+def shown(window):
+    return [entry for entry in entries(window) if isinstance(entry, Finding)]
+
+
+def double_click(hands, widget, place):
+    hands.click(widget, place.x(), place.y())
+    QTest.mouseDClick(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, place)
+    hands.settle()
+
+
+def test_kinds_are_listed_and_stepped_through_and_what_means_all_comes_last(docket, window):
+    assert kinds(window) == ["click", "dropout", "hum"]
+    visited = []
+    for _ in range(5):
+        docket.press("N")
+        visited.append(docket.work.focus.kind)
+    assert visited == ["click", "dropout", "click", "click", "hum"]
+    passage = docket.work.passage
+    assert passage.length < docket.work.frames, "hum has no place to go to"
+    docket.press("N")
+    assert docket.work.focus.start == SPIKES[0]
+    docket.press("Ctrl+N")
+    assert docket.work.focus.kind == "dropout"
+    docket.press("Ctrl+N")
+    docket.press("Ctrl+N")
+    assert docket.work.focus.kind == "click"
+
+
+def test_a_few_words_sift_what_is_shown_and_stepped_through(docket, window):
+    docket.press("Ctrl+F")
+    assert QApplication.focusWidget() is window.docket.search
+    docket.type("hole")
+    assert shown(window) == []
+    docket.type("without signal", window.docket.search)
+    assert [finding.start for finding in shown(window)] == [HOLE]
+    assert "4 not shown" in window.docket.counts.text()
+    docket.type("click >50", window.docket.search)
+    assert [finding.start for finding in shown(window)] == SPIKES
+    assert [f.start for f in docket.work.listing().within(0, docket.work.frames)] == SPIKES
+    docket.type("\n")
+    assert QApplication.focusWidget() is window.docket.list
+    docket.press("N")
+    docket.press("N")
+    docket.press("N")
+    docket.press("N")
+    assert docket.work.focus.start == SPIKES[0]
+    window.docket.search.setFocus()
+    QTest.keyClick(window.docket.search, Qt.Key.Key_Escape)
+    docket.settle()
+    assert window.docket.search.text() == ""
+    assert len(shown(window)) == 5
+
+
+@pytest.mark.parametrize(
+    ("text", "sieve"),
+    [
+        ("", Sieve()),
+        ("Kept open", Sieve((), (State.KEPT, State.OPEN))),
+        (">80% <95 flat", Sieve(("flat",), (), 0.8, 0.95)),
+        ("mended >100", Sieve((), (State.MENDED,), 1.0)),
+    ],
+)
+def test_what_is_typed_is_understood(text, sieve):
+    assert Sieve.parsed(text) == sieve
+    assert Sieve.parsed(text).lets_all_pass == (not text)
+
+
+def test_each_kind_has_a_sensitivity_of_its_own(docket, window):
+    heading = next(row for row, entry in enumerate(entries(window)) if getattr(entry, "name", "") == "dropout")
+    place = window.docket.list.visualRect(window.docket.model.index(heading)).center()
+    docket.click(window.docket.list.viewport(), place.x(), place.y())
+    assert "Dropouts" in window.docket.sensitivity_label.text()
+    window.docket.sensitivity.setValue(0)
+    docket.settle()
+    assert [f.confidence for f in shown(window) if f.kind == "dropout"] in ([], [1.0])
+    assert docket.work.sensitivity == {"dropout": 0.0}
+    docket.press("N")
+    assert "Clicks" in window.docket.sensitivity_label.text()
+    assert window.docket.sensitivity.value() == 50
+
+
+def test_a_kind_can_be_shut_and_the_worst_listed_first(docket, window):
+    place = window.docket.list.visualRect(window.docket.model.index(0)).center()
+    double_click(docket, window.docket.list.viewport(), place)
+    assert [finding.kind for finding in shown(window)] == ["dropout", "hum"]
+    docket.press("N")
+    assert docket.work.focus.start == SPIKES[0], "what is shut is still stepped through"
+    double_click(docket, window.docket.list.viewport(), place)
+    docket.press("Ctrl+J")
+    severities = [finding.severity for finding in shown(window)[:3]]
+    assert severities == sorted(severities, reverse=True)
+    assert window.docket.list.currentIndex().data(DocketModel.ENTRY) is docket.work.focus
+
+
+def test_several_are_chosen_and_kept_in_one_step(docket, window):
+    model = window.docket.model
+    for row, modifier in ((1, Qt.KeyboardModifier.NoModifier), (3, Qt.KeyboardModifier.ShiftModifier)):
+        place = window.docket.list.visualRect(model.index(row)).center()
+        docket.click(window.docket.list.viewport(), place.x(), place.y(), modifier)
+    docket.press("K")
+    listing = docket.work.listing()
+    assert listing.count(State.KEPT) == 3
+    docket.press("Ctrl+Z")
+    assert docket.work.listing().count(State.KEPT) == 0
+
+
+def test_what_a_mend_takes_away_is_closed_and_what_stays_is_not(docket, window):
+    bench = window.bench
+    bench.select(SPIKES[1] - 2, SPIKES[1] + 3)
+    docket.press("Y")
+    docket.settle()
+    states = {f.start: docket.work.state_of(f) for f in docket.work.table.findings if f.kind == "click"}
+    assert states[SPIKES[1]] is State.MENDED
+    assert states[SPIKES[0]] is states[SPIKES[2]] is State.OPEN
+    bench.select(SPIKES[2] - 2000, SPIKES[2] + 2000)
+    window.tools.handwork.level(-2.0)
+    docket.settle()
+    focus = next(f for f in docket.work.table.findings if f.start == SPIKES[2])
+    assert docket.work.state_of(focus) is State.OPEN, "levelling does not take a wrong sample away"
+    docket.press("Ctrl+Z")
+    docket.press("Ctrl+Z")
+    assert all(docket.work.state_of(f) is State.OPEN for f in docket.work.table.findings)
+
+
+def test_just_the_selection_is_surveyed_again(docket, window):
+    before = [(f.kind, f.start) for f in docket.work.table.findings]
+    window.bench.select(SPIKES[0] - RATE, SPIKES[0] + RATE // 2)
+    docket.press("Shift+F5")
+    after = docket.work.table.findings
+    assert [(f.kind, f.start) for f in after if docket.work.found.findings] == [
+        place for place in before if place in [(f.kind, f.start) for f in after]
+    ]
+    again = next(f for f in after if f.start == SPIKES[0])
+    assert again.id.startswith("2.")
+    assert next(f for f in after if f.start == SPIKES[2]).id.startswith("1.")
+    assert any(f.kind == "hum" for f in after)
+
+
+def test_findings_are_listened_to_on_arrival(docket, window):
+    docket.press("Ctrl+Shift+N")
+    docket.press("N")
+    assert window.listening.engine.is_playing
+    assert abs(window.listening.engine.position - (SPIKES[0] - RATE // 2)) < RATE // 3
+    docket.press("Space")
+    docket.press("Ctrl+Shift+N")
+    docket.press("N")
+    assert not window.listening.engine.is_playing
+
+
+@pytest.mark.parametrize("suffix", ["csv", "json"])
+def test_what_is_shown_is_handed_on(docket, window, tmp_path, monkeypatch, suffix):
+    path = tmp_path / f"out.{suffix}"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_, **__: (str(path), ""))
+    window.bench.set_sieve("click")
+    window.actions_.actions["findings_out"].trigger()
+    docket.settle()
+    if suffix == "csv":
+        assert [line.split(",")[2] for line in path.read_text().splitlines()[1:]] == ["click"] * 3
+    else:
+        (recording,) = json.loads(path.read_text())["recordings"]
+        assert [finding["start"] for finding in recording["findings"]] == SPIKES
+        assert recording["measures"]["hum_hz"] == pytest.approx(50, abs=0.02)
+
+
+def test_findings_become_markers_in_one_step(docket, window):
+    window.bench.set_sieve("click")
+    window.actions_.actions["mark_findings"].trigger()
+    docket.settle()
+    markers = docket.work.history.markers
+    assert [marker.start for marker in markers] == SPIKES
+    assert all(marker.name.startswith("Clicks: ") for marker in markers)
+    docket.press("Ctrl+Z")
+    assert not docket.work.history.markers
+
+
+def test_what_no_method_mends_says_so(docket, window):
+    docket.press("N")
+    assert not window.actions_.actions["mend"].isEnabled()
+    assert "no method yet" in window.mending.reason_not_to_mend()
+    docket.press("Shift+Return")
+    assert "no method yet" in window.status.message.text()
