@@ -15,7 +15,7 @@ def three_parts():
     """Nine seconds of words, nine much quieter, nine as before with one shout; pauses between."""
     pause = np.zeros((RATE, 1)) + 1e-5
     words = [0.5 * speech(9.0, seed=seed) for seed in (0, 40, 80)]
-    words[1] *= 0.2
+    words[1] *= 0.3
     shout = slice(5 * RATE, 5 * RATE + RATE // 4)
     words[2][shout] = np.clip(words[2][shout] * 5, -0.95, 0.95)
     return np.concatenate([words[0], pause, words[1], pause, words[2]])
