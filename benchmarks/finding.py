@@ -1,8 +1,8 @@
 """Planted faults of every kind: precision, recall, F1, timing; and false alarms on clean sound.
 
-Targets at the default sensitivity: F1 0.97 for clipping, dropout, spike, repeat, dc_offset and hum; click 0.95 on speech
-and tonal music, 0.85 on percussive; 0.85 for the others. On clean sound at most one finding a minute over all kinds,
-none above 0.9 confidence. ``UMBRICK_BENCH_KINDS`` names what to plant (all by default).
+Targets at the default sensitivity: F1 0.97 for clipping, dropout, spike, repeat, dc_offset and hum; click 0.95 on
+speech and tonal music, 0.85 on percussive; 0.85 for the others. On clean sound at most one finding a minute over all
+kinds, none above 0.9 confidence. ``UMBRICK_BENCH_KINDS`` names what to plant (all by default).
 """
 
 from __future__ import annotations
