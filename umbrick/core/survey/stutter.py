@@ -6,13 +6,20 @@ import numpy as np
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
+from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.repeats import Repeat, exact_repeats
+from umbrick.core.survey.restarts import Restart, restarts
+from umbrick.core.survey.voice_likeness import may_be_voice
 
 _LONGEST_LAG_SECONDS = 0.5
 _SHORTEST_SECONDS = 0.006
 _HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 23.0, 12.0
 """How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure."""
+
+_MOST_FOR_A_RESTART = 0.4
+"""What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
 
 _LONGEST_HELD_MS = 130.0
 _TONE_LAG_SECONDS, _TONE_TURNS = 0.01, 6
@@ -26,6 +33,8 @@ class StutterDetector:
         self._tail = np.zeros(0, np.float32)
         self._repeats: list[Repeat] = []
         self._held: list[Held] = []
+        self._bands: list[Floats] = []
+        self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
         """Look at a block, with the second before it."""
@@ -42,9 +51,11 @@ class StutterDetector:
                 self._repeats.append(moved)
         self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
         self._held += block.shared(held_cycles)
+        self._bands.append(block.shared(fine_bands))
+        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
-        """Return the repeats and held cycles found so far."""
+        """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
         rate = self._format.rate
         findings = [self._repeated(repeat) for repeat in self._repeats if not self._is_tone(repeat)]
         taken = [(finding.start, finding.stop) for finding in findings]
@@ -53,7 +64,32 @@ class StutterDetector:
                 finding = self._held_finding(held)
                 if finding.confidence >= 0.05:
                     findings.append(finding)
+        taken = [(finding.start, finding.stop) for finding in findings]
+        for restart in self._restarts():
+            if not any(a < restart.stop and b > restart.start for a, b in taken):
+                findings.append(restart)
         return sorted(findings, key=lambda finding: finding.start)
+
+    def _restarts(self) -> list[Finding]:
+        if not self._bands or not may_be_voice(self._outlines):
+            return []
+        hop = hop_frames(self._format.rate)
+        return [self._restarted(found, hop) for found in restarts(np.concatenate(self._bands), hop, self._format.rate)]
+
+    def _restarted(self, restart: Restart, hop: int) -> Finding:
+        length, lag = ((hops * hop) * 1e3 / self._format.rate for hops in (restart.stop - restart.start, restart.lag))
+        return Finding(
+            id="",
+            kind="stutter",
+            start=restart.start * hop,
+            stop=restart.stop * hop,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(1 - np.exp(-length / 300)), 3),
+            confidence=round(_MOST_FOR_A_RESTART * restart.likeness, 3),
+            evidence=f"like the {lag:.0f} ms before, but spoken anew: the speaker may have started over",
+            detail={"lag": restart.lag * hop, "similarity": round(restart.likeness, 3), "length_ms": round(length, 1),
+                    "restart": True},
+        )  # fmt: skip
 
     def _is_tone(self, repeat: Repeat) -> bool:
         """Whether it is a synthetic tone: a short period, again and again."""
@@ -105,5 +141,5 @@ KIND = Kind(
     family=Family.GAPS,
     summary="sound that comes again at once",
     make=StutterDetector,
-    needs=(held_cycles,),
+    needs=(held_cycles, fine_bands, outline),
 )
