@@ -65,9 +65,9 @@ class StutterDetector:
                 if finding.confidence >= 0.05:
                     findings.append(finding)
         taken = [(finding.start, finding.stop) for finding in findings]
-        for restart in self._restarts():
-            if not any(a < restart.stop and b > restart.start for a, b in taken):
-                findings.append(restart)
+        findings += [
+            restart for restart in self._restarts() if not any(a < restart.stop and b > restart.start for a, b in taken)
+        ]
         return sorted(findings, key=lambda finding: finding.start)
 
     def _restarts(self) -> list[Finding]:
