@@ -188,7 +188,7 @@ def test_findings_are_listened_to_on_arrival(docket, window):
     docket.press("Ctrl+Shift+N")
     docket.press("N")
     assert window.listening.engine.is_playing
-    assert abs(window.listening.engine.position - (SPIKES[0] - RATE // 2)) < RATE // 3
+    assert 0 <= window.listening.engine.position - (SPIKES[0] - RATE // 2) < 3 * RATE
     docket.press("Space")
     docket.press("Ctrl+Shift+N")
     docket.press("N")
