@@ -72,6 +72,14 @@ class _Photographer:
         self.settle()
 
 
+def _focus(photographer: _Photographer, window: BenchWindow, kind: str, number: int) -> None:
+    """Go to one of the open findings of a kind."""
+    work = window.bench.work
+    assert work is not None
+    window.bench.focus(work.listing().open_findings(kind)[number])
+    photographer.settle()
+
+
 def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> None:
     """Picture the ledger with a mend switched off, then markers."""
     work = window.bench.work
@@ -154,8 +162,7 @@ def take(folder: Path) -> None:
         photographer.wait(lambda: len(window.bench.works) == len(recordings()))
         window.bench.show_work(window.bench.works[0])
         photographer.run("survey")
-        for _ in range(4):
-            photographer.run("next")
+        _focus(photographer, window, "clipping", 3)
         photographer.shoot("bench")
         photographer.run("dusk")
         photographer.shoot("bench-dusk")
@@ -170,7 +177,7 @@ def take(folder: Path) -> None:
         _work_with_the_ledger(photographer, window)
         window.bench.show_work(window.bench.works[1])
         photographer.run("survey")
-        photographer.run("next")
+        _focus(photographer, window, "clipping", 0)
         photographer.run("candidate_2")
         photographer.shoot("stereo")
         _work_by_hand(photographer, window)

@@ -269,7 +269,7 @@ class Docket(QWidget):
         self.list.selectionModel().selectionChanged.connect(self._several_chosen)
         self.list.clicked.connect(self._clicked)
         self.list.doubleClicked.connect(self._double_clicked)
-        self.search = QLineEdit(placeholderText="Show only: words, open, kept, >80 %", clearButtonEnabled=True)
+        self.search = QLineEdit(placeholderText="Show only (Ctrl+F)", clearButtonEnabled=True)
         self.search.setAccessibleName("Show only")
         self.search.setToolTip(
             "Words of the kind or the evidence; open, mended or kept; >80 or <80 for confidence. Esc shows all."
