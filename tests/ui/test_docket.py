@@ -170,6 +170,15 @@ def test_what_a_mend_takes_away_is_closed_and_what_stays_is_not(docket, window):
     assert all(docket.work.state_of(f) is State.OPEN for f in docket.work.table.findings)
 
 
+def test_a_click_one_has_come_to_is_redrawn_whole_and_nothing_else_is(docket, window):
+    docket.press("N")
+    before = docket.work.version.read(0, docket.work.frames)
+    docket.press("Y")
+    after = docket.work.version.read(0, docket.work.frames)
+    assert np.flatnonzero((before != after).any(axis=1)).tolist() == [SPIKES[0]]
+    assert docket.work.state_of(docket.work.focus) is State.MENDED
+
+
 def test_just_the_selection_is_surveyed_again(docket, window):
     before = [(f.kind, f.start) for f in docket.work.table.findings]
     window.bench.select(SPIKES[0] - RATE, SPIKES[0] + RATE // 2)

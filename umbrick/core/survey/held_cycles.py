@@ -123,7 +123,9 @@ def _fine(
         better = likeness > best
         best[better], lags[better] = likeness[better], tried[better]
     alike_db = -10 * np.log10(np.maximum(1 - best.astype(np.float64) ** 2, 1e-7))
-    return lags, np.where(power > window * _QUIETEST**2 / 2, alike_db, 0.0)
+    # One value that is held is like itself at any lag, and no cycle.
+    swings = power - np.square(own.mean(axis=1, dtype=np.float64)) * window > 0.1 * power
+    return lags, np.where(swings & (power > window * _QUIETEST**2 / 2), alike_db, 0.0)
 
 
 def _stretches(

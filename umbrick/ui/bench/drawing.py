@@ -21,6 +21,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
+_FINDING_SECONDS = 0.005
 _AT_ONCE_FRAMES = 20_000
 _NUDGE_ENDS_MS = 400
 _FURTHEST = 8.0
@@ -205,8 +206,14 @@ class Drawing(QObject):
         self._nudged.start()
 
     def shape(self, shape: str) -> None:
-        """Redraw the selection, or the sample at the cursor, on a curve or a line, or smooth it."""
-        self._redraw({"shape": shape})
+        """Redraw the selection, the short finding one has come to, or the sample at the cursor, by a shape."""
+        work = self._bench.work
+        focus = work.focus if work else None
+        is_there = work and focus and not work.selection and work.cursor == focus.start
+        if work and focus and is_there and focus.stop - focus.start <= _FINDING_SECONDS * work.rate:
+            self._redraw({"shape": shape}, Place.of(focus))
+        else:
+            self._redraw({"shape": shape})
 
     def set_value(self, text: str) -> None:
         """Give the selection, or the sample at the cursor, a typed value.
@@ -231,10 +238,10 @@ class Drawing(QObject):
             raise ParameterError(f"Type a sample from −{_FURTHEST:g} to {_FURTHEST:g}, or a level in dBFS.")
         self._redraw({"shape": "value", "value": value})
 
-    def _redraw(self, settings: dict[str, str | float]) -> None:
+    def _redraw(self, settings: dict[str, str | float], place: Place | None = None) -> None:
         self.end()
         work = self._bench.work
-        place = self._place(work) if work else None
+        place = place or (self._place(work) if work else None)
         if work is None or place is None:
             return
         if place.stop - place.start > _AT_ONCE_FRAMES:
