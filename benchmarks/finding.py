@@ -42,17 +42,24 @@ def survey(sound, rate):
 
 
 def matched(findings, truth, tolerance):
-    """Return for each planted fault the surest finding that meets it, or None, and the findings that met none."""
+    """Return for each planted fault the finding that meets it best, or None, and the findings that met none.
+
+    Best is what is found at the default sensitivity, and of that what begins nearest.
+    """
     met, used = [], set()
     for fault in truth:
         best = None
         for index, finding in enumerate(findings):
             if finding.start < fault.stop + tolerance and finding.stop > fault.start - tolerance:
                 used.add(index)
-                if best is None or finding.confidence > best.confidence:
+                if best is None or _worth(finding, fault) > _worth(best, fault):
                     best = finding
         met.append(best)
     return met, [finding for index, finding in enumerate(findings) if index not in used]
+
+
+def _worth(finding, fault):
+    return min(finding.confidence, _CUT), -abs(finding.start - fault.start), finding.confidence
 
 
 def _f1(hits, missed, wrong):

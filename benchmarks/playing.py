@@ -1,6 +1,6 @@
 """Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
 
-Target: none. The simulated output holds 8,192 frames and counts how often there was nothing left to play. A bystander,
+Target: none. The simulated output holds 12,288 frames and counts how often there was nothing left to play. A bystander,
 a process that does nothing but sleep for 2 ms again and again, tells for how long the machine itself stood still: no
 program plays through that. Set ``UMBRICK_BENCH_MINUTES`` for another length.
 """

@@ -15,7 +15,7 @@ from umbrick.core.survey.voice_likeness import may_be_voice
 
 _LONGEST_LAG_SECONDS = 0.5
 _SHORTEST_SECONDS = 0.006
-_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 23.0, 12.0
+_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 23.0, 13.5
 """How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure."""
 
 _MOST_FOR_A_RESTART = 0.4
