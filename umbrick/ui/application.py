@@ -21,7 +21,6 @@ from umbrick.ui import settings, theme
 from umbrick.ui.window import BenchWindow
 
 _SHOT_POLL_MS = 50
-_SWITCH_SECONDS = 0.001
 
 
 UNCHANGED = 3
