@@ -4,32 +4,20 @@ from __future__ import annotations
 
 import numpy as np
 
-from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.impulse_sorting import Event, Shape, events, together
-from umbrick.core.survey.outline import Outline, outline
-from umbrick.core.survey.voice_likeness import may_be_voice
+from umbrick.core.survey.impulse_sorting import Event, EventCollector, Shape
 from umbrick.core.units import format_count
 
 
-class ClickDetector:
+class ClickDetector(EventCollector):
     """Collects the impulses that are taken for clicks."""
-
-    def __init__(self, form: Format) -> None:
-        self._format = form
-        self._events: list[Event] = []
-        self._outlines: list[Outline] = []
-
-    def feed(self, block: Block) -> None:
-        """Look at the impulses of a block."""
-        self._events += block.shared(events)
-        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
         """Return the clicks found so far; those in several channels at once are one."""
         # Where there is no voice there is no mouth either: what rings is a click all the same.
-        shapes = [Shape.CLICK] if may_be_voice(self._outlines) else [Shape.CLICK, Shape.MOUTH]
-        findings = [self._finding(group, shapes) for group in together(self._events)]
+        shapes = [Shape.CLICK] if self._may_be_voice() else [Shape.CLICK, Shape.MOUTH]
+        findings = [self._finding(group, shapes) for group in self._groups()]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, group: list[Event], shapes: list[Shape]) -> Finding:
@@ -60,5 +48,5 @@ KIND = Kind(
     family=Family.IMPULSES,
     summary="single wrong samples and short ticks",
     make=ClickDetector,
-    needs=(events, outline),
+    needs=EventCollector.needs,
 )

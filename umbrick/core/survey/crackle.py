@@ -7,7 +7,7 @@ import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.impulses import BINS_PER_SEGMENT
+from umbrick.core.survey.impulses import bin_frames
 from umbrick.core.survey.residual import MARGIN_SEGMENTS, Residual, residuals
 
 Integers = npt.NDArray[np.int64]
@@ -74,7 +74,7 @@ def ticks(block: Block) -> Integers:
 
 def _ticks(block: Block, residual: Residual) -> Integers:
     """Return the frames of a channel's ticks."""
-    size = max(1, residual.segment // BINS_PER_SEGMENT)
+    size = bin_frames(residual)
     count = len(residual.gain)
     bins = np.abs(residual.error).reshape(count, -1, size).max(axis=2)
     around = np.concatenate([bins[:-2], bins[1:-1], bins[2:]], axis=1)

@@ -4,25 +4,17 @@ from __future__ import annotations
 
 import numpy as np
 
-from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.impulse_sorting import Event, Shape, events, together
+from umbrick.core.survey.impulse_sorting import Event, EventCollector, Shape
 
 
-class DiscontinuityDetector:
+class DiscontinuityDetector(EventCollector):
     """Collects the impulses that are taken for breaks in the wave."""
-
-    def __init__(self, form: Format) -> None:
-        self._format = form
-        self._events: list[Event] = []
-
-    def feed(self, block: Block) -> None:
-        """Look at the impulses of a block."""
-        self._events += block.shared(events)
 
     def findings(self) -> list[Finding]:
         """Return the breaks found so far; those in several channels at once are one."""
-        findings = [self._finding(group) for group in together(self._events)]
+        findings = [self._finding(group) for group in self._groups()]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, group: list[Event]) -> Finding:
@@ -47,5 +39,5 @@ KIND = Kind(
     family=Family.GAPS,
     summary="places where a stretch is missing or was put in",
     make=DiscontinuityDetector,
-    needs=(events,),
+    needs=EventCollector.needs,
 )

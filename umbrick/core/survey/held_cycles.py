@@ -77,17 +77,15 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
     else:
         low = wave
     size, reach = window // step, longest // step
-    shortest = max(2, int(_SHORTEST_LAG_SECONDS * _rate_of(step, longest)))
+    shortest = max(2, int(_SHORTEST_LAG_SECONDS * (longest / _LONGEST_LAG_SECONDS / step)))
     starts = firsts // step
-    segments = np.lib.stride_tricks.sliding_window_view(low, size + reach)[
-        np.clip(starts - reach, 0, len(low) - size - reach)
-    ]
+    begins = np.clip(starts - reach, 0, len(low) - size - reach)
+    segments = np.lib.stride_tricks.sliding_window_view(low, size + reach)[begins]
     length = next_fast_len(size + reach, real=True)
     own = segments[:, reach:]
     products = irfft(rfft(segments, length, axis=1) * np.conj(rfft(own, length, axis=1)), length, axis=1)[:, :reach]
     sums = np.concatenate([[0.0], np.cumsum(np.square(low, dtype=np.float64))])
     power = (sums[size:] - sums[:-size]).astype(np.float32)
-    begins = np.clip(starts - reach, 0, len(low) - size - reach)
     energies = np.lib.stride_tricks.sliding_window_view(power, reach)[begins]
     mine = power[begins + reach][:, np.newaxis]
     likeness = products / np.sqrt(np.maximum(energies * mine, 1e-18))
@@ -99,10 +97,6 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
     bend = np.minimum(left - 2 * top + right, -1e-9)
     between = np.clip(0.5 * (left - right) / bend, -0.5, 0.5)
     return np.round((reach - best - between) * step).astype(np.int64), top - 0.25 * (left - right) * between
-
-
-def _rate_of(step: int, longest: int) -> float:
-    return longest / _LONGEST_LAG_SECONDS / step
 
 
 def _fine(

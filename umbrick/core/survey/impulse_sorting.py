@@ -18,9 +18,11 @@ import numpy as np
 import numpy.typing as npt
 from scipy.signal import butter, sosfilt
 
-from umbrick.core.survey.detector import Block
+from umbrick.core.survey.detector import Block, Format
 from umbrick.core.survey.impulses import Impulses, impulses
+from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.residual import Residual
+from umbrick.core.survey.voice_likeness import may_be_voice
 
 Array = npt.NDArray[np.float64]
 
@@ -187,3 +189,25 @@ def together(found: list[Event]) -> list[list[Event]]:
             groups.append([event])
             reach = event.stop
     return groups
+
+
+class EventCollector:
+    """Collects the events of all blocks, for the detectors that each take some of them for theirs."""
+
+    needs = (events, outline)
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._events: list[Event] = []
+        self._outlines: list[Outline] = []
+
+    def feed(self, block: Block) -> None:
+        """Collect a block's events."""
+        self._events += block.shared(events)
+        self._outlines.append(block.shared(outline))
+
+    def _groups(self) -> list[list[Event]]:
+        return together(self._events)
+
+    def _may_be_voice(self) -> bool:
+        return may_be_voice(self._outlines)

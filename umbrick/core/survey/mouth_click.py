@@ -4,33 +4,21 @@ from __future__ import annotations
 
 import numpy as np
 
-from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.impulse_sorting import Event, Shape, events, together
-from umbrick.core.survey.outline import Outline, outline
-from umbrick.core.survey.voice_likeness import may_be_voice
+from umbrick.core.survey.impulse_sorting import Event, EventCollector, Shape
 
 _USUAL_SECONDS = 0.005
 
 
-class MouthClickDetector:
+class MouthClickDetector(EventCollector):
     """Collects the impulses that begin a short resonance."""
-
-    def __init__(self, form: Format) -> None:
-        self._format = form
-        self._events: list[Event] = []
-        self._outlines: list[Outline] = []
-
-    def feed(self, block: Block) -> None:
-        """Look at the impulses of a block."""
-        self._events += block.shared(events)
-        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
         """Return the mouth clicks found so far; none where there is no voice."""
-        if not may_be_voice(self._outlines):
+        if not self._may_be_voice():
             return []
-        findings = [self._finding(group) for group in together(self._events)]
+        findings = [self._finding(group) for group in self._groups()]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, group: list[Event]) -> Finding:
@@ -56,5 +44,5 @@ KIND = Kind(
     family=Family.VOICE,
     summary="smacks of tongue and lips",
     make=MouthClickDetector,
-    needs=(events, outline),
+    needs=EventCollector.needs,
 )
