@@ -6,12 +6,38 @@ import argparse
 import sys
 from pathlib import Path
 
-from benchmarks import casebook, declip, detection, finding, hands, opening, painting, playing, seams, survey_speed
+from benchmarks import (
+    casebook,
+    clicks,
+    declip,
+    detection,
+    finding,
+    gaps,
+    hands,
+    opening,
+    painting,
+    playing,
+    seams,
+    survey_speed,
+)
 from umbrick.demo import recordings
 
 BENCHMARKS = {
     module.__name__.rpartition(".")[2]: module
-    for module in (opening, painting, hands, casebook, survey_speed, detection, finding, declip, seams, playing)
+    for module in (
+        opening,
+        painting,
+        hands,
+        casebook,
+        survey_speed,
+        detection,
+        finding,
+        declip,
+        clicks,
+        gaps,
+        seams,
+        playing,
+    )
 }
 
 

@@ -199,7 +199,7 @@ def _chosen(
     places: list[Place], findings: list[Finding], method: Method, parameters: dict[str, Any], recording: Recording
 ) -> list[Place]:
     """Return the places as the method takes them: declipping wants just the clipped samples in them."""
-    if not method.mends or parameters.get("rail_dbfs", "auto") != "auto":
+    if not method.wants_marks or parameters.get("rail_dbfs", "auto") != "auto":
         return places
     chosen = []
     for place in places:

@@ -117,27 +117,30 @@ def apply_method(
     context = round(method.context_seconds * version.rate)
     groups = list(stretches(list(places), context, round(_LONGEST_SECONDS * version.rate)))
     known = _Damage([*damage, *places])
+    reach = round(method.reach(parameters) * version.rate)
+    edges = {place.start for place in places}, {place.stop for place in places}
 
     def run(group: list[Place]) -> _Patch:
-        return _patch(version, rebuild, parameters, group, known, context, is_cancelled)
+        return _patch(version, rebuild, parameters, group, _widened(group, reach, *edges), known, context, is_cancelled)
 
     patches = [
         patch for patch in _in_threads(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
         if len(patch.starts)
     ]  # fmt: skip
-    united = _united(places)
+    united = _united(places, 2 * reach)
     if not patches:
         mends = tuple(_mend(method, parameters, place, []) for place in united)
         return Mended(version, Change.of(version, [], [], Runs.of([])), mends, ((0, 0),) * len(mends), 0.0)
     samples = np.concatenate([patch.samples for patch in patches])
     starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
     change = replace_many(version, Patch(samples, version.rate, method.nature), starts, stops)
-    first = np.searchsorted(starts, [place.start for place in united])
-    last = np.searchsorted(starts, [place.stop for place in united])
+    first = np.searchsorted(starts, [place.start - reach for place in united])
+    last = np.searchsorted(starts, [place.stop + reach for place in united])
     parts = tuple(zip(first.tolist(), last.tolist(), strict=True))
     scores = [score for patch in patches for score in patch.scores]
     mends = tuple(
-        _mend(method, parameters, place, scores[low:high]) for place, (low, high) in zip(united, parts, strict=True)
+        _mend(method, parameters, _covering(place, starts[low:high], stops[low:high]), scores[low:high])
+        for place, (low, high) in zip(united, parts, strict=True)
     )
     return Mended(change.apply(version), change, mends, parts, float(np.abs(samples).max()))
 
@@ -208,14 +211,31 @@ def _mend(method: Method, parameters: Parameters, place: Place, scores: list[flo
     )
 
 
-def _united(places: Sequence[Place]) -> list[Place]:
-    """Return the places in order of time, those that overlap or touch (on whatever channels) as one.
+def _covering(place: Place, starts: Integers, stops: Integers) -> Place:
+    """Return a place that also covers what was changed just outside of it."""
+    if not len(starts):
+        return place
+    return place._replace(start=min(place.start, int(starts[0])), stop=max(place.stop, int(stops[-1])))
+
+
+def _widened(group: list[Place], reach: int, starts: set[int], stops: set[int]) -> list[Place]:
+    """Return places with what lies within reach of them, but not where a place was just cut to be done in parts."""
+    return [
+        place._replace(
+            start=max(0, place.start - reach * (place.start in starts)), stop=place.stop + reach * (place.stop in stops)
+        )
+        for place in group
+    ]
+
+
+def _united(places: Sequence[Place], gap: int = 0) -> list[Place]:
+    """Return the places in order of time, those that are no more than a gap apart (on whatever channels) as one.
 
     What is rebuilt on several channels at once is one run of frames, which can only be lifted off as a whole.
     """
     united: list[Place] = []
     for place in sorted(places):
-        if united and place.start <= united[-1].stop:
+        if united and place.start <= united[-1].stop + gap:
             last = united[-1]
             united[-1] = Place(
                 last.start,
@@ -246,6 +266,7 @@ def _patch(
     rebuild: Rebuild,
     parameters: Parameters,
     group: list[Place],
+    touched: list[Place],
     known: _Damage,
     context: int,
     is_cancelled: Callable[[], bool],
@@ -259,7 +280,7 @@ def _patch(
         target=mask_of(group, start, stop, version.channels),
     )
     rebuilt = rebuild(excerpt, parameters, is_cancelled)
-    changed = (rebuilt != excerpt.samples) & excerpt.target
+    changed = (rebuilt != excerpt.samples) & mask_of(touched, start, stop, version.channels)
     starts, stops = runs(changed.any(axis=1))
     parts = []
     for first, last in zip(starts, stops, strict=True):

@@ -109,6 +109,7 @@ METHOD = Method(
         ),
     ),
     context_seconds=0.2,
+    wants_marks=True,
     candidates=_CANDIDATES,
     prefer=prefer,
     rebuild=rebuild,

@@ -30,8 +30,17 @@ class Donor(NamedTuple):
     likeness: float
 
 
-def donors(source: Source, start: int, stop: int, channels: list[int], count: int = 5) -> list[Donor]:
+def donors(
+    source: Source,
+    start: int,
+    stop: int,
+    channels: list[int],
+    count: int = 5,
+    damage: npt.NDArray[np.bool_] | None = None,
+) -> list[Donor]:
     """Return the best donors for a span within six seconds of it, best first, clearly apart from each other.
+
+    No donor has any of ``damage`` (a mask of the source's frames) in it or in its surroundings.
 
     Both sides are matched at once by normalised cross-correlation (computed by FFT; J. P. Lewis 1995), so that a
     donor continues what comes before and leads to what comes after.
@@ -59,6 +68,9 @@ def donors(source: Source, start: int, stop: int, channels: list[int], count: in
     at = np.arange(places) + before
     # What is around a donor must not be the place itself.
     likeness[(at - before < offset + length) & (at + length + after > offset)] = -1.0
+    if damage is not None:
+        harmed = np.concatenate([[0], np.cumsum(damage[begin:end])])
+        likeness[harmed[before + length + after :][:places] > harmed[:places]] = -1.0
     return _apart(likeness, products, powers, begin + before, round(_APART_SECONDS * source.rate), count)
 
 

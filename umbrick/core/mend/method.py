@@ -137,7 +137,9 @@ class Method:
 
     ``mends`` names the kind of finding it is for, if any; ``context_seconds`` is how much sound it needs on either
     side; ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there;
-    ``nature`` is what the provenance says of the samples it rebuilds; ``time_shift`` whether it may change the length.
+    ``reach`` tells from the parameters how many seconds outside of a place it may change, for a crossfade or because
+    damage reaches further than it seemed; ``nature`` is what the provenance says of the samples it rebuilds;
+    ``time_shift`` whether it may change the length; ``wants_marks`` whether it must be told each damaged sample.
     """
 
     name: str
@@ -150,8 +152,10 @@ class Method:
     mends: str = ""
     candidates: tuple[Candidate, ...] = ()
     prefer: Callable[[Masks], int] = lambda _: 0
+    reach: Callable[[Parameters], float] = lambda _: 0.0
     nature: Nature = Nature.REBUILT
     time_shift: Literal["none", "some"] = "none"
+    wants_marks: bool = False
 
     def checked(self, given: Parameters) -> dict[str, Any]:
         """Return all parameters, those not given by default; ParameterError for an unknown name or a bad value."""

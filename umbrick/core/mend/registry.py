@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend import declip, fade, graft, level, redraw, splice, trim
+from umbrick.core.mend import bridge, collapse, declick, declip, fade, graft, level, redraw, splice, trim
 from umbrick.core.mend.method import Method
 
 METHODS: dict[str, Method] = {
-    module.METHOD.name: module.METHOD for module in (declip, graft, redraw, splice, fade, level, trim)
+    module.METHOD.name: module.METHOD
+    for module in (declip, declick, bridge, graft, redraw, splice, collapse, fade, level, trim)
 }
 
 

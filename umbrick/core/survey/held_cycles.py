@@ -25,6 +25,7 @@ _LEAST_DB = 18.0
 _QUIETEST = 0.002
 _LAG_SLACK = 1
 _FINE_REACH = 2
+_EDGE_CYCLES, _EDGE_FALL_DB = 4, 16.0
 
 
 class Held(NamedTuple):
@@ -64,7 +65,7 @@ def held_cycles(block: Block) -> list[Held]:
     rows = np.flatnonzero(chosen)
     if len(rows):
         lags[rows], alike_db[rows] = _fine(wave, firsts[rows], window, coarse_lags[rows])
-    return _stretches(block, firsts, lags, alike_db, hop, window)
+    return _stretches(block, wave, firsts, lags, alike_db, hop, window)
 
 
 def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int, longest: int) -> tuple[
@@ -124,6 +125,7 @@ def _fine(
 
 def _stretches(
     block: Block,
+    wave: Floats,
     firsts: npt.NDArray[np.int64],
     lags: npt.NDArray[np.int64],
     alike_db: npt.NDArray[np.float64],
@@ -139,9 +141,51 @@ def _stretches(
         lag = int(np.sort(lags[begin : end + 1])[(end + 1 - begin) // 2])
         own_db = float(np.sort(alike_db[begin : end + 1])[(end + 1 - begin) // 2])
         beside = np.sort(np.concatenate([alike_db[max(0, begin - 6) : begin - 1], alike_db[end + 2 : end + 7]]))
-        start = block.start - block.before + int(firsts[begin])
-        stop = block.start - block.before + int(firsts[end]) + window
+        first, last = _edges(wave, int(firsts[begin]), int(firsts[end]) + window, lag, own_db)
+        start, stop = (block.start - block.before + at for at in (first, last))
         if block.start <= start < block.stop:
             usual_db = float(beside[int(0.8 * len(beside))]) if len(beside) else own_db
             held.append(Held(start, stop, lag, own_db, own_db - usual_db))
     return held
+
+
+def _edges(wave: Floats, first: int, last: int, lag: int, own_db: float) -> tuple[int, int]:
+    """Return to about a millisecond where a cycle begins to go round, and where it no longer does.
+
+    Windows one cycle long are followed outward from the middle as long as they are nearly as like the one before.
+    """
+    least_db = max(_LEAST_DB, own_db - _EDGE_FALL_DB)
+    lag = _shortest_cycle(wave, (first + last) // 2, lag, least_db)
+    step = max(1, lag // 8)
+    reach = _EDGE_CYCLES * max(lag, (last - first) // 4)
+    starts = np.arange(max(lag, first - reach), min(len(wave) - lag, last + reach), step)
+    goes_round = _alike_db(wave, starts, lag) >= least_db
+    middle = int(np.searchsorted(starts, (first + last - lag) // 2))
+    if middle >= len(starts) or not goes_round[middle]:
+        return first, last
+    breaks = np.flatnonzero(~goes_round)
+    left, right = breaks[breaks < middle], breaks[breaks > middle]
+    begin = int(starts[left[-1] + 1]) if len(left) else first
+    end = int(starts[right[0] - 1]) + lag if len(right) else last
+    return begin, end
+
+
+def _shortest_cycle(wave: Floats, middle: int, lag: int, least_db: float) -> int:
+    """Return the cycle itself where what was found are two or more of it."""
+    for parts in (4, 3, 2):
+        near = lag // parts + np.arange(-1, 2)
+        shorter = [int(cycle) for cycle in near if 8 <= cycle < min(middle, len(wave) - middle)]
+        if shorter:
+            alike = [float(_alike_db(wave, np.array([middle - cycle]), cycle)[0]) for cycle in shorter]
+            if max(alike) >= least_db:
+                return shorter[int(np.argmax(alike))]
+    return lag
+
+
+def _alike_db(wave: Floats, starts: npt.NDArray[np.int64], lag: int) -> npt.NDArray[np.float64]:
+    """Return how alike each cycle is to the one before it, in dB."""
+    views = np.lib.stride_tricks.sliding_window_view(wave, lag)
+    own, before = views[starts].astype(np.float64), views[np.maximum(starts - lag, 0)].astype(np.float64)
+    norm = np.sqrt(np.maximum(np.square(own).sum(axis=1) * np.square(before).sum(axis=1), 1e-24))
+    alike = np.einsum("ij,ij->i", own, before) / norm
+    return np.asarray(-10 * np.log10(np.maximum(1 - np.square(alike), 1e-7)))

@@ -1,0 +1,144 @@
+"""Bridging: rebuilds a gap from what is on both sides of it, from like sound nearby, and from the other channels."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.mend.autoregression import NOISE_SHARE, interpolated
+from umbrick.core.mend.bounds import Mask, Wave, runs
+from umbrick.core.mend.declick import bridged_over
+from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
+from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+
+LONGEST_SECONDS = 0.3
+
+_LEAST_ORDER, _MOST_ORDER = 256, 1000
+_SWEEPS = 3
+_CONTEXT_ORDERS = 4
+_LEAST_CONTEXT = 2048
+_SHORT_SECONDS, _LONG_SECONDS = 0.008, 0.02
+_NOISE_SHARE_OF_LONG = 1e-5
+_LEAST_FOR_DONORS_SECONDS = 0.0005
+_FINEST = 2.0**-20
+
+
+def rebuild(
+    excerpt: Excerpt, parameters: Parameters, is_cancelled: Callable[[], bool] = lambda: False
+) -> npt.NDArray[np.float64]:
+    """Return the excerpt with each run of its target rebuilt.
+
+    Parameters
+    ----------
+    excerpt : Excerpt
+    parameters : Parameters
+        ``using``: ``prediction`` goes on with the resonances on both sides; ``donors`` also listens to like sound
+        nearby and to channels that are intact; ``auto`` does so for all but the shortest gaps. ``crossfade_ms``: so
+        much more on either side is rebuilt, and goes over into what is there.
+    is_cancelled : callable
+        CancelledError is raised soon after it says so.
+
+    Raises
+    ------
+    ParameterError
+        If a gap is longer than 0.3 s.
+    """
+    samples = excerpt.samples.astype(np.float64)
+    fade = round(float(parameters.get("crossfade_ms", 0.0)) * excerpt.rate / 1000)
+    using = str(parameters.get("using", "auto"))
+    damage = np.asarray(excerpt.damage | excerpt.target)
+    around = np.stack([bridged_over(samples[:, c], damage[:, c]) for c in range(samples.shape[1])], axis=1)
+    for start, stop in zip(*(edges.tolist() for edges in runs(np.asarray(excerpt.target.any(axis=1)))), strict=True):
+        if is_cancelled():
+            raise CancelledError
+        if stop - start > LONGEST_SECONDS * excerpt.rate:
+            raise ParameterError(
+                f"A bridge spans up to {1000 * LONGEST_SECONDS:.0f} ms; this gap has "
+                f"{1000 * (stop - start) / excerpt.rate:.0f} ms.",
+                "Fill it with a graft, or close it up.",
+            )
+        first, last = max(0, start - fade), min(len(samples), stop + fade)
+        channels = np.flatnonzero(excerpt.target[start:stop].any(axis=0)).tolist()
+        made = _bridged(around, damage, first, last, channels, excerpt.rate, using)
+        for column, channel in enumerate(channels):
+            weight = _weight(start - first, stop - start, last - stop)
+            whole = weight * made[:, column] + (1 - weight) * samples[first:last, channel]
+            samples[first:last, channel] = around[first:last, channel] = whole
+    return samples
+
+
+def _weight(before: int, inside: int, after: int) -> Wave:
+    """Return how much of what was rebuilt counts: all of it inside, and less and less on the way out."""
+    rise, fall = (np.sin(np.pi / 2 * (np.arange(count) + 1) / (count + 1)) ** 2 for count in (before, after))
+    return np.concatenate([rise, np.ones(inside), fall[::-1]])
+
+
+def _bridged(
+    around: Wave, damage: Mask, start: int, stop: int, channels: list[int], rate: int, using: str
+) -> npt.NDArray[np.float64]:
+    """Return a gap of some channels, shape ``(stop − start, channels)``."""
+    length = stop - start
+    order = int(np.clip(3 * length, _LEAST_ORDER, _MOST_ORDER))
+    reach = max(_CONTEXT_ORDERS * order, _LEAST_CONTEXT)
+    noise_share = _noise_share(length / rate)
+    left, right = max(0, start - reach), min(len(around), stop + reach)
+    if using == "auto":
+        using = "donors" if length >= _LEAST_FOR_DONORS_SECONDS * rate else "prediction"
+    has_both_sides = start - left == reach and right - stop == reach
+    made = np.zeros((length, len(channels)))
+    if using == "prediction" or not has_both_sides:
+        for column, channel in enumerate(channels):
+            wave = around[left:right, channel]
+            made[:, column] = interpolated(wave, start - left, stop - left, order, _SWEEPS, noise_share)[0]
+        return made
+    others = donated(around, start, stop, channels, np.asarray(damage.any(axis=1)), rate, reach)
+    intact = [c for c in range(around.shape[1]) if not damage[start:stop, c].any()]
+    for column, channel in enumerate(channels):
+        wave = around[left:right, channel]
+        laid = [other[:, column] for other in others]
+        laid += [heard_elsewhere(wave, around[left:right, c], reach, reach + length) for c in intact]
+        laid = [other for other in laid if np.abs(other).max() > _FINEST]
+        made[:, column] = agreed(wave, reach, reach + length, order, noise_share, laid, rate)
+    return made
+
+
+def _noise_share(seconds: float) -> float:
+    """Return the noise that is added in thought: more for long gaps, over which only the loud tones can be foretold."""
+    ends = np.log([_SHORT_SECONDS, _LONG_SECONDS]), np.log([NOISE_SHARE, _NOISE_SHARE_OF_LONG])
+    return float(np.exp(np.interp(np.log(max(seconds, 1e-6)), *ends)))
+
+
+METHOD = Method(
+    name="bridge",
+    title="Bridge",
+    summary="Rebuilds a gap of up to 0.3 s from both sides of it, like sound nearby, and intact channels.",
+    mends="dropout",
+    parameters=(
+        Parameter(
+            "crossfade_ms",
+            "number",
+            0.0,
+            "how much more is rebuilt on either side, going over into what is there",
+            unit="ms",
+            low=0.0,
+            high=50.0,
+        ),
+        Parameter(
+            "using",
+            "choice",
+            "auto",
+            "what it is rebuilt from: both sides alone, or also like sound nearby and intact channels",
+            choices=("auto", "prediction", "donors"),
+        ),
+    ),
+    context_seconds=6.5,
+    reach=lambda parameters: float(parameters["crossfade_ms"]) / 1000,
+    candidates=(
+        Candidate("All that is known", "both sides, like sound nearby, and intact channels", {}),
+        Candidate("Both sides", "goes on with the resonances of both sides", {"using": "prediction"}),
+    ),
+    rebuild=rebuild,
+)

@@ -1,0 +1,142 @@
+"""Declicking: finds how far the damage of a click truly reaches, and rebuilds that from what is on both sides."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.errors import CancelledError
+from umbrick.core.mend.autoregression import interpolated
+from umbrick.core.mend.bounds import Mask, Wave, runs
+from umbrick.core.mend.damage_extent import context_for, extent, order_for
+from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.click import ClickDetector
+from umbrick.core.survey.detector import Format
+from umbrick.core.survey.streaming import blocks
+
+_SWEEPS = 2
+_LONGEST_EVENT_SECONDS = 0.02
+"""A place up to this long is one event; in a longer one, clicks are looked for."""
+
+REACH_SECONDS = 0.004
+"""How far outside of a place its click's damage is followed."""
+
+
+def rebuild(
+    excerpt: Excerpt, parameters: Parameters, is_cancelled: Callable[[], bool] = lambda: False
+) -> npt.NDArray[np.float64]:
+    """Return the excerpt with its clicks rebuilt.
+
+    Parameters
+    ----------
+    excerpt : Excerpt
+        Each run of ``target`` up to 20 ms long is one event; in longer ones clicks are looked for. Channels are
+        rebuilt one by one.
+    parameters : Parameters
+        ``extent``: ``auto`` finds where the damage begins and ends, up to 4 ms outside of the target; ``as_found``
+        rebuilds just the target. ``sensitivity`` (0 to 1): how sure a click that is looked for must be.
+        ``max_length_ms``: longer damage is left alone.
+    is_cancelled : callable
+        CancelledError is raised soon after it says so.
+    """
+    samples = excerpt.samples.astype(np.float64)
+    finds_extent = parameters.get("extent", "auto") == "auto"
+    longest = max(1, round(float(parameters.get("max_length_ms", 5.0)) * excerpt.rate / 1000))
+    target = _events(excerpt, float(parameters.get("sensitivity", 0.5)))
+    for channel in range(samples.shape[1]):
+        wanted = target[:, channel]
+        if not wanted.any():
+            continue
+        wave = bridged_over(samples[:, channel], excerpt.damage[:, channel] & ~wanted)
+        # A neighbour that is not mended yet must not spoil the model of this one.
+        mended = bridged_over(wave, wanted)
+        for start, stop in zip(*(edges.tolist() for edges in runs(wanted)), strict=True):
+            if is_cancelled():
+                raise CancelledError
+            reach = round(REACH_SECONDS * excerpt.rate) if finds_extent else 0
+            low, high = max(0, start - reach), min(len(wave), stop + reach)
+            mended[low:high] = wave[low:high]
+            begin, end = extent(mended, start, stop, excerpt.rate) if finds_extent else (start, stop)
+            begin, end = max(begin, low), min(end, high)
+            if end - begin <= longest:
+                mended[begin:end] = rebuilt(mended, begin, end)
+                samples[begin:end, channel] = mended[begin:end]
+    return samples
+
+
+def rebuilt(wave: Wave, start: int, stop: int) -> Wave:
+    """Return the samples of a short gap, as the sound on both sides has them."""
+    order = order_for(stop - start)
+    reach = context_for(order)
+    left, right = max(0, start - reach), min(len(wave), stop + reach)
+    return interpolated(wave[left:right], start - left, stop - left, order, _SWEEPS)[0]
+
+
+def bridged_over(wave: Wave, damage: Mask) -> Wave:
+    """Return a wave with straight lines over its damage."""
+    if not damage.any() or damage.all():
+        return wave.copy()
+    at = np.arange(len(wave))
+    return np.where(damage, np.interp(at, at[~damage], wave[~damage]), wave)
+
+
+def _events(excerpt: Excerpt, sensitivity: float) -> Mask:
+    """Return the target's events: its short runs, and the clicks that are found in its long ones."""
+    longest = round(_LONGEST_EVENT_SECONDS * excerpt.rate)
+    events = np.zeros_like(excerpt.target)
+    stretches = np.zeros_like(excerpt.target)
+    for channel in range(excerpt.target.shape[1]):
+        for start, stop in zip(*runs(excerpt.target[:, channel]), strict=True):
+            (events if stop - start <= longest else stretches)[start:stop, channel] = True
+    if stretches.any():
+        events |= _found(excerpt, sensitivity) & stretches
+    return events
+
+
+def _found(excerpt: Excerpt, sensitivity: float) -> Mask:
+    detector = ClickDetector(Format(excerpt.rate, excerpt.samples.shape[1], 0.0))
+    for block in blocks(ArraySource(excerpt.samples, excerpt.rate, "excerpt")):
+        detector.feed(block)
+    found = np.zeros_like(excerpt.target)
+    for finding in detector.findings():
+        if finding.confidence >= 1 - sensitivity:
+            found[finding.start : finding.stop, list(finding.channels)] = True
+    return found
+
+
+METHOD = Method(
+    name="declick",
+    title="Declick",
+    summary="Rebuilds clicks and wrong samples, as far as their damage truly reaches.",
+    mends="click",
+    parameters=(
+        Parameter(
+            "extent",
+            "choice",
+            "auto",
+            "how much is rebuilt: as far as the damage is found to reach, or just the place",
+            choices=("auto", "as_found"),
+        ),
+        Parameter(
+            "sensitivity",
+            "number",
+            0.5,
+            "in a place longer than 20 ms: how readily something is taken for a click",
+            low=0.0,
+            high=1.0,
+        ),
+        Parameter(
+            "max_length_ms", "number", 10.0, "damage longer than this is left alone", unit="ms", low=0.01, high=20.0
+        ),
+    ),
+    context_seconds=0.1,
+    reach=lambda _: REACH_SECONDS,
+    candidates=(
+        Candidate("As far as it reaches", "finds where the damage begins and ends, and rebuilds that", {}),
+        Candidate("Just what was found", "rebuilds the samples the survey marked", {"extent": "as_found"}),
+    ),
+    rebuild=rebuild,
+)
