@@ -171,5 +171,5 @@ def test_candidates_have_room_beside_an_open_ledger(surveyed, window):
     surveyed.press("F6")
     surveyed.press("N")
     cards = [card.geometry() for card in window.treatment.finding.cards]
-    assert len(cards) == 3
+    assert len(cards) == 4
     assert all(upper.bottom() < lower.top() for upper, lower in pairwise(cards))

@@ -54,23 +54,23 @@ def test_the_sensitivity_slider_sifts_at_once_without_measuring(surveyed, window
 def test_candidates_are_computed_and_chosen_by_number(surveyed, window):
     focus_longest(surveyed)
     cards = [card for card in window.treatment.finding.cards if card.isVisible()]
-    assert len(cards) == 3
+    assert len(cards) == 4
     offers = window.mending.offers
     assert all(offers.offers)
     peaks = set()
-    for number in (1, 2, 3):
+    for number in (1, 2, 3, 4):
         surveyed.press(str(number))
         assert offers.chosen == number - 1
         assert "chosen" in cards[number - 1].accessibleName()
         focus = surveyed.work.focus
         shown = window.viewing.shown_version(surveyed.work)
         peaks.add(abs(shown.read(focus.start, focus.stop)).max().item())
-    assert len(peaks) == 3
+    assert len(peaks) >= 3
     surveyed.click(cards[0])
     assert offers.chosen == 0
     surveyed.press("Enter")
     mend = surveyed.work.history.mends[0]
-    assert mend.parameters["using"] == "sparse"
+    assert mend.parameters["using"] == "auto"
 
 
 def test_the_panel_says_what_the_mend_does_to_time_and_level(surveyed, window):

@@ -22,10 +22,10 @@ from umbrick.cli.output import progress_bar, say, warn, write_json
 from umbrick.cli.survey import run_survey
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
-from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.registry import method_for, method_named
+from umbrick.core.mend.plan import Batch, carried_out, planned
+from umbrick.core.mend.registry import method_named
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts, done_in_words
@@ -43,6 +43,9 @@ from umbrick.core.units import amplitude_to_db, format_count, format_lowering, p
 
 _SHORT_SECONDS = 0.02
 """A span no longer than this, in which the survey found nothing, is taken for damaged as a whole."""
+
+_UNASKED = ("clipping", "click", "mouth_click", "crackle", "dropout", "discontinuity")
+"""Kinds that are mended if none are named: damage, not taste, and by nothing that changes the length."""
 
 
 @dataclass(frozen=True)
@@ -118,9 +121,9 @@ def mend_command(
         findings = survey.sifted(sensitivity)
         original = Version.of(recording.source)
         if method is not None:
-            plan = [(method, parameters, _chosen(places, findings, method, parameters, recording))]
+            plan = [[Batch(method, parameters, _chosen(places, findings, method, parameters, recording))]]
         else:
-            plan = _plan(findings, wanted)
+            plan = _plan(findings, wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED], original)
         result = _apply(original, plan, findings, survey, quiet)
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
@@ -206,7 +209,7 @@ def _chosen(
         inside = [
             Place(max(f.start, place.start), min(f.stop, place.stop), channels, (f.id,))
             for f in findings
-            if f.kind == method.mends and f.start < place.stop and f.stop > place.start
+            if f.kind in method.minds and f.start < place.stop and f.stop > place.start
             if (channels := tuple(sorted(set(f.channels) & set(place.channels))))
         ]
         if not inside and place.stop - place.start <= _SHORT_SECONDS * recording.source.rate:
@@ -219,30 +222,21 @@ def _chosen(
     return chosen
 
 
-def _plan(findings: Sequence[Finding], kinds: list[Kind]) -> list[tuple[Method, dict[str, Any], list[Place]]]:
-    plan = []
-    for kind in kinds:
-        method = method_for(kind.name)
-        places = [Place.of(finding) for finding in findings if finding.kind == kind.name]
-        if method is not None and places:
-            plan.append((method, method.checked({}), places))
-    return plan
+def _plan(findings: Sequence[Finding], kinds: list[Kind], version: Version) -> list[list[Batch]]:
+    """Return what is done for each kind; kinds whose mends change the length come last, so that places stay right."""
+    plan = [planned([f for f in findings if f.kind == kind.name], version) for kind in kinds]
+    return sorted(filter(None, plan), key=lambda batches: batches[0].method.time_shift != "none")
 
 
 def _apply(
-    original: Version,
-    plan: list[tuple[Method, dict[str, Any], list[Place]]],
-    findings: Sequence[Finding],
-    survey: Survey,
-    quiet: bool,
+    original: Version, plan: list[list[Batch]], findings: Sequence[Finding], survey: Survey, quiet: bool
 ) -> _Result:
     version = original
     mends: tuple[Mend, ...] = ()
     peak = survey.levels.peak
-    for method, parameters, places in plan:
-        damage = [Place.of(finding) for finding in findings if finding.kind == method.mends]
-        with progress_bar(method.title, quiet) as progress:
-            mended = apply_method(version, method, parameters, places, damage, progress)
+    for batches in plan:
+        with progress_bar(batches[0].method.title, quiet) as progress:
+            mended = carried_out(version, batches, findings, progress)
         version, mends, peak = mended.version, mends + mended.mends, max(peak, mended.peak)
     return _Result(version, mends, peak)
 

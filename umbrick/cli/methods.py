@@ -31,7 +31,6 @@ def _described(method: Method) -> dict[str, Any]:
         "name": method.name,
         "title": method.title,
         "summary": method.summary,
-        "mends": method.mends,
         "time": method.time_shift,
         "parameters": [
             {

@@ -25,7 +25,8 @@ from umbrick import __version__
 from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
 from umbrick.core.free_names import folder_beside, free_path
-from umbrick.core.mend.registry import method_for, method_named
+from umbrick.core.mend.registry import method_named
+from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.sound.formats import READABLE_SUFFIXES
 from umbrick.core.survey.registry import KINDS
 from umbrick.demo import recordings as demo_recordings
@@ -578,7 +579,7 @@ class BenchWindow(QMainWindow):
         if work is None or not len(work.listing().open_rows):
             return
         kind = work.focus.kind if work.focus else work.listing().open_findings()[0].kind
-        if method_for(kind) is None:
+        if not is_mendable(kind):
             self.bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
             return
         dialog = MendAllDialog(work, kind, self.theme, self)

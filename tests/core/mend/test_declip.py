@@ -108,12 +108,6 @@ def test_it_can_be_stopped(using):
         declip.rebuild(excerpt, {"using": using}, lambda: True)
 
 
-def test_little_clipping_is_left_to_prediction_and_much_to_sparsity():
-    light, deep = (np.arange(1000)[:, np.newaxis] < n for n in (2, 100))
-    titles = [declip.METHOD.candidates[declip.prefer(mask)].title for mask in (light, deep)]
-    assert titles == ["Linear prediction", "Sparse spectrum"]
-
-
 def test_least_squares_continues_what_a_predictor_predicts_exactly():
     t = np.arange(400)
     wave = np.sin(0.2 * t)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 from bisect import bisect_left
 from collections.abc import Callable, Sequence
@@ -44,24 +45,32 @@ class Mended(NamedTuple):
 
 
 def together(version: Version, mended: Sequence[Mended]) -> Mended:
-    """Return several things that were made of one version, at places apart and in order of time, as one.
+    """Return several things that were made of one version, at places apart, as one.
 
     Raises
     ------
     ValueError
-        If their spans overlap, or do not ascend.
+        If their spans overlap.
     """
-    starts = np.concatenate([one.change.starts for one in mended])
-    stops = np.concatenate([one.change.stops for one in mended])
-    runs_ = [list(one.change.inserted.run(row).pieces()) for one in mended for row in range(len(one.change))]
-    change = Change.of(version, starts, stops, Runs.of(runs_))
-    offsets = np.cumsum([0, *(len(one.change) for one in mended)]).tolist()
+    made = [
+        (int(one.change.starts[low]) if low < high else mend.start, mend, one, low, high)
+        for one in mended
+        for mend, (low, high) in zip(one.mends, one.parts, strict=True)
+    ]
+    made.sort(key=lambda row: row[0])
+    rows = [(one.change, row) for _, _, one, low, high in made for row in range(low, high)]
+    starts = np.array([change.starts[row] for change, row in rows], np.int64)
+    stops = np.array([change.stops[row] for change, row in rows], np.int64)
+    change = Change.of(
+        version, starts, stops, Runs.of([list(change.inserted.run(row).pieces()) for change, row in rows])
+    )
+    ends = np.cumsum([0, *(high - low for *_, low, high in made)]).tolist()
     return Mended(
         change.apply(version),
         change,
-        tuple(mend for one in mended for mend in one.mends),
-        tuple((low + at, high + at) for one, at in zip(mended, offsets, strict=False) for low, high in one.parts),
-        max(one.peak for one in mended),
+        tuple(mend for _, mend, *_ in made),
+        tuple(itertools.pairwise(ends)),
+        max((one.peak for one in mended), default=0.0),
     )
 
 

@@ -12,7 +12,7 @@ from umbrick.core.mend.autoregression import NOISE_SHARE, interpolated
 from umbrick.core.mend.bounds import Mask, Wave, runs
 from umbrick.core.mend.declick import bridged_over
 from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
-from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 
 LONGEST_SECONDS = 0.3
 
@@ -115,7 +115,6 @@ METHOD = Method(
     name="bridge",
     title="Bridge",
     summary="Rebuilds a gap of up to 0.3 s from both sides of it, like sound nearby, and intact channels.",
-    mends="dropout",
     parameters=(
         Parameter(
             "crossfade_ms",
@@ -136,9 +135,6 @@ METHOD = Method(
     ),
     context_seconds=6.5,
     reach=lambda parameters: float(parameters["crossfade_ms"]) / 1000,
-    candidates=(
-        Candidate("All that is known", "both sides, like sound nearby, and intact channels", {}),
-        Candidate("Both sides", "goes on with the resonances of both sides", {"using": "prediction"}),
-    ),
+    minds=("click", "mouth_click", "dropout"),
     rebuild=rebuild,
 )

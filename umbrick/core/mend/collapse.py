@@ -167,7 +167,6 @@ METHOD = Method(
     name="collapse",
     title="Collapse",
     summary="Takes out a held or repeated piece of sound so that rhythm and pitch go on.",
-    mends="stutter",
     parameters=(
         Parameter(
             "time",

@@ -11,7 +11,7 @@ from umbrick.core.errors import CancelledError
 from umbrick.core.mend.autoregression import interpolated
 from umbrick.core.mend.bounds import Mask, Wave, runs
 from umbrick.core.mend.damage_extent import context_for, extent, order_for
-from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.click import ClickDetector
 from umbrick.core.survey.detector import Format
@@ -50,7 +50,7 @@ def rebuild(
         wanted = target[:, channel]
         if not wanted.any():
             continue
-        wave = bridged_over(samples[:, channel], excerpt.damage[:, channel] & ~wanted)
+        wave = bridged_over(samples[:, channel], excerpt.damage[:, channel] & ~excerpt.target[:, channel])
         # A neighbour that is not mended yet must not spoil the model of this one.
         mended = bridged_over(wave, wanted)
         for start, stop in zip(*(edges.tolist() for edges in runs(wanted)), strict=True):
@@ -111,7 +111,6 @@ METHOD = Method(
     name="declick",
     title="Declick",
     summary="Rebuilds clicks and wrong samples, as far as their damage truly reaches.",
-    mends="click",
     parameters=(
         Parameter(
             "extent",
@@ -134,9 +133,6 @@ METHOD = Method(
     ),
     context_seconds=0.1,
     reach=lambda _: REACH_SECONDS,
-    candidates=(
-        Candidate("As far as it reaches", "finds where the damage begins and ends, and rebuilds that", {}),
-        Candidate("Just what was found", "rebuilds the samples the survey marked", {"extent": "as_found"}),
-    ),
+    minds=("click", "mouth_click", "dropout"),
     rebuild=rebuild,
 )

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from umbrick.core.mend import curve, prediction, sparse
 from umbrick.core.mend.bounds import Mask, Wave
-from umbrick.core.mend.method import Candidate, Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.mend.place import Masks
 from umbrick.core.units import db_to_amplitude
 
@@ -71,24 +71,10 @@ def _preferred(clipped: Masks) -> str:
     return "prediction" if clipped.mean() <= _LIGHT_SHARE else "sparse"
 
 
-_CANDIDATES = (
-    Candidate("Sparse spectrum", "the fewest tones that explain what is left", {"using": "sparse"}),
-    Candidate("Linear prediction", "follows the resonances on both sides", {"using": "prediction"}),
-    Candidate("Smooth curve", "the smoothest way over the gap", {"using": "curve"}),
-)
-
-
-def prefer(clipped: Masks) -> int:
-    """Return which of the candidates fits an excerpt with these clipped samples best."""
-    using = _preferred(clipped)
-    return next(i for i, candidate in enumerate(_CANDIDATES) if candidate.settings["using"] == using)
-
-
 METHOD = Method(
     name="declip",
     title="Declip",
     summary="Rebuilds clipped samples beyond the rail they were cut off at.",
-    mends="clipping",
     parameters=(
         Parameter(
             "rail_dbfs",
@@ -110,7 +96,6 @@ METHOD = Method(
     ),
     context_seconds=0.2,
     wants_marks=True,
-    candidates=_CANDIDATES,
-    prefer=prefer,
+    minds=("clipping",),
     rebuild=rebuild,
 )

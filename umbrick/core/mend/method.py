@@ -123,20 +123,11 @@ class Rework(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Candidate:
-    """One of the mends a method offers for a fault: a name for it, and the settings that make it."""
-
-    title: str
-    summary: str
-    settings: dict[str, Value]
-
-
-@dataclass(frozen=True, slots=True)
 class Method:
     """A method, as the registry lists it; it has either ``rebuild`` or ``rework``.
 
-    ``mends`` names the kind of finding it is for, if any; ``context_seconds`` is how much sound it needs on either
-    side; ``prefer`` tells, from the damage in an excerpt, which candidate (by index) is expected to be best there;
+    ``context_seconds`` is how much sound it needs on either side; ``minds`` names the kinds of finding it must know all
+    of nearby, so as not to rely on what is damaged;
     ``reach`` tells from the parameters how many seconds outside of a place it may change, for a crossfade or because
     damage reaches further than it seemed; ``nature`` is what the provenance says of the samples it rebuilds;
     ``time_shift`` whether it may change the length; ``wants_marks`` whether it must be told each damaged sample.
@@ -149,9 +140,7 @@ class Method:
     context_seconds: float
     rebuild: Rebuild | None = None
     rework: Rework | None = None
-    mends: str = ""
-    candidates: tuple[Candidate, ...] = ()
-    prefer: Callable[[Masks], int] = lambda _: 0
+    minds: tuple[str, ...] = ()
     reach: Callable[[Parameters], float] = lambda _: 0.0
     nature: Nature = Nature.REBUILT
     time_shift: Literal["none", "some"] = "none"

@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.errors import ParameterError, UmbrickError
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
+from umbrick.core.mend.plan import damage_minded
 from umbrick.core.mend.registry import METHODS, method_named
 from umbrick.core.timeline.history import RESTORE, Edit, Entry
 from umbrick.core.timeline.lifting import (
@@ -231,7 +232,7 @@ def _made_again(work: Work, entry: Entry, settings: dict[str, Any], job: Job) ->
 
     def rebuild(version: Version) -> Rebuilt:
         place = Place(start, min(stop, version.frames), mend.channels, mend.finding_ids)
-        damage = [Place.of(finding) for finding in work.listing().open_findings(method.mends)]
+        damage = damage_minded(method, work.listing().open_findings())
         mended = apply_method(version, method, settings, [place], damage, is_cancelled=job.is_cancelled)
         return Rebuilt(mended.change, mended.mends[0])
 

@@ -60,10 +60,9 @@ class Listing:
         return self._findings(rows if kind is None else rows[self.table.of_kind(kind)[rows]])
 
     def open_near(self, finding: Finding, frames: int) -> list[Finding]:
-        """Return the open findings of the same kind within so many frames of one."""
+        """Return the open findings within so many frames of one."""
         rows = self.table.within(finding.start - frames, finding.stop + frames)
-        rows = rows[self.is_listed[rows] & (self.codes[rows] == CODES[State.OPEN])]
-        return self._findings(rows[self.table.of_kind(finding.kind)[rows]])
+        return self._findings(rows[self.is_listed[rows] & (self.codes[rows] == CODES[State.OPEN])])
 
     def neighbour(self, position: int, focus: Finding | None, step: int) -> Finding | None:
         """Return the open finding after (``step`` 1) or before (−1) the focus, else a position; round at the ends."""

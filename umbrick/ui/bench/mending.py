@@ -10,11 +10,10 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QObject, Signal
 
-from umbrick.core.errors import CancelledError
-from umbrick.core.mend.applying import Mended, apply_method
-from umbrick.core.mend.method import Candidate, Method
-from umbrick.core.mend.place import Place, mask_of
-from umbrick.core.mend.registry import method_for
+from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.mend.applying import Mended
+from umbrick.core.mend.plan import applied, carried_out, planned
+from umbrick.core.mend.remedies import Remedy, is_mendable, remedies
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit
@@ -33,27 +32,34 @@ _NEAR_SECONDS = 2
 class Offer:
     """A candidate as computed for a finding: the version it would give, its peak, and samples for a small picture."""
 
-    candidate: Candidate
     mended: Mended
     peak: float
     before: npt.NDArray[np.float32]
     after: npt.NDArray[np.float32]
 
 
+@dataclass(frozen=True)
+class Refusal:
+    """A candidate that cannot be made here, and why."""
+
+    reason: str
+
+
 @dataclass
 class Offers:
-    """What is offered for one finding in one version; ``offers`` fill up in the order of the method's candidates."""
+    """What is offered for one finding in one version; ``offers`` fill up in the order of the remedies, best first."""
 
     finding: Finding
     version: Version
-    method: Method
-    offers: list[Offer | None] = field(default_factory=list)
+    remedies: list[Remedy] = field(default_factory=list)
+    offers: list[Offer | Refusal | None] = field(default_factory=list)
     chosen: int = 0
 
     @property
     def current(self) -> Offer | None:
         """The chosen candidate, if it has been computed."""
-        return self.offers[self.chosen] if self.chosen < len(self.offers) else None
+        offer = self.offers[self.chosen] if self.chosen < len(self.offers) else None
+        return offer if isinstance(offer, Offer) else None
 
 
 class Mending(QObject):
@@ -98,22 +104,19 @@ class Mending(QObject):
             return
         mended = offer.mended
         work.peaks[mended.version.key] = max(work.peak, mended.peak)
-        if self._bench.commit(work, mended.edit(f"{offers.method.name} at one place"), mended.version):
+        if self._bench.commit(work, mended.edit(f"{mended.mends[0].method} at one place"), mended.version):
             self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
             self._bench.focus_neighbour(1)
 
     def mend_all(self, findings: Sequence[Finding]) -> None:
         """Mend findings of one kind, each with its best candidate, as one step; other edits wait meanwhile."""
         work = self._bench.work
-        method = method_for(findings[0].kind) if findings else None
-        if work is None or method is None or self.job is not None:
+        if work is None or not findings or not is_mendable(findings[0].kind) or self.job is not None:
             return
-        version, listing = work.version, work.listing()
+        version, known = work.version, work.listing().open_findings()
 
         def mend(job: Job) -> Mended:
-            places = [Place.of(finding) for finding in findings]
-            damage = [Place.of(finding) for finding in listing.open_findings(findings[0].kind)]
-            mended = apply_method(version, method, {}, places, damage, job.report, job.is_cancelled)
+            mended = carried_out(version, planned(findings, version), known, job.report, job.is_cancelled)
             work.measure_peak(mended.version)
             return mended
 
@@ -149,7 +152,7 @@ class Mending(QObject):
         state = work.state_of(work.focus)
         if state is not State.OPEN:
             return f"This finding is {state.value} already; undo to change that."
-        if method_for(work.focus.kind) is None:
+        if not is_mendable(work.focus.kind):
             return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
         return work.held
 
@@ -170,8 +173,7 @@ class Mending(QObject):
         """Offer candidates for the finding in focus, unless they are on offer already."""
         work = self._bench.work
         finding = work.focus if work else None
-        method = method_for(finding.kind) if finding else None
-        if work is None or finding is None or method is None or work.state_of(finding) is not State.OPEN:
+        if work is None or finding is None or not is_mendable(finding.kind) or work.state_of(finding) is not State.OPEN:
             if self.offers is not None:
                 self._cancel_offering()
                 self.offers = None
@@ -180,15 +182,14 @@ class Mending(QObject):
         if self.offers and self.offers.finding is finding and self.offers.version.key == work.version.key:
             return
         self._cancel_offering()
-        offers = Offers(finding, work.version, method, [None] * len(method.candidates))
-        damage = [Place.of(other) for other in work.listing().open_near(finding, _NEAR_SECONDS * work.rate)]
-        offers.chosen = _best(work, finding, damage, method)
+        offers = Offers(finding, work.version)
+        near = work.listing().open_near(finding, _NEAR_SECONDS * work.rate)
         self.offers = offers
         self._offering = self._bench.jobs.start(
             "candidates",
-            lambda job: _compute(job, work, offers, damage),
+            lambda job: _compute(job, finding, work.version, near),
             lambda _: None,
-            lambda came: self._offered(offers, *came),
+            lambda came: self._came(offers, came),
         )
         self._offering.failed.connect(self._bench.failed)
         self.offers_changed.emit()
@@ -198,40 +199,34 @@ class Mending(QObject):
             self._offering.cancel()
             self._offering = None
 
-    def _offered(self, offers: Offers, index: int, offer: Offer) -> None:
-        if offers is self.offers:
+    def _came(self, offers: Offers, came: list[Remedy] | tuple[int, Offer | Refusal]) -> None:
+        if offers is not self.offers:
+            return
+        if isinstance(came, list):
+            offers.remedies, offers.offers = came, [None] * len(came)
+        else:
+            index, offer = came
             offers.offers[index] = offer
-            self.offers_changed.emit()
+        self.offers_changed.emit()
 
 
-def _best(work: Work, finding: Finding, damage: list[Place], method: Method) -> int:
-    """Return which candidate the method itself would choose here."""
-    context = round(method.context_seconds * work.rate)
-    start, stop = max(0, finding.start - context), min(work.frames, finding.stop + context)
-    mask = mask_of([*damage, Place.of(finding)], start, stop, work.channels)
-    return method.prefer(mask[:, list(finding.channels)])
-
-
-def _compute(job: Job, work: Work, offers: Offers, damage: list[Place]) -> None:
-    """Compute the quick candidates first, so that something is seen at once."""
-    finding, version = offers.finding, offers.version
+def _compute(job: Job, finding: Finding, version: Version, near: Sequence[Finding]) -> None:
+    """Compute what is offered, the quick candidates first, so that something is seen at once."""
+    found = remedies(finding, version)
+    job.came.emit(found)
     start, stop = max(0, finding.start - PICTURE_MARGIN), min(version.frames, finding.stop + PICTURE_MARGIN)
     channel = finding.channels[0]
     before = version.read(start, stop)[:, channel]
-    for index in reversed(range(len(offers.method.candidates))):
-        candidate = offers.method.candidates[index]
-        mended = apply_method(
-            version,
-            offers.method,
-            candidate.settings,
-            [Place.of(finding)],
-            damage,
-            is_cancelled=job.is_cancelled,
-            workers=1,
-        )
+    for index in sorted(range(len(found)), key=lambda index: (found[index].effort, index)):
+        try:
+            mended = applied(version, found[index], near, job.is_cancelled)
+        except ParameterError as error:
+            job.came.emit((index, Refusal(f"{error} {error.hint}")))
+            continue
         if job.is_cancelled():
             raise CancelledError
-        after = mended.version.read(start, stop)[:, channel]
-        span = mended.version.read(finding.start, finding.stop)[:, list(finding.channels)]
-        offer: Any = Offer(candidate, mended, float(np.abs(span).max()), before, after)
+        after = mended.version.read(start, min(stop, mended.version.frames))[:, channel]
+        span = mended.version.read(finding.start, min(finding.stop, mended.version.frames))[:, list(finding.channels)]
+        peak = float(np.abs(span).max()) if span.size else 0.0
+        offer: Any = Offer(mended, peak, before, after)
         job.came.emit((index, offer))

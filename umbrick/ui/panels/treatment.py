@@ -14,7 +14,7 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length, format_lowering
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.mending import Mending, Offer
+from umbrick.ui.bench.mending import Mending, Offer, Refusal
 from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.theme import emphasised
@@ -30,16 +30,19 @@ class CandidateCard(QWidget):
         self._index = index
         self._title = ""
         self._offer: Offer | None = None
+        self._refusal = ""
         self._is_chosen = False
         self.theme = themes.DAYLIGHT
         self.setFixedHeight(72)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_candidate(self, title: str, summary: str, offer: Offer | None, is_chosen: bool) -> None:
+    def show_candidate(self, title: str, summary: str, offer: Offer | Refusal | None, is_chosen: bool) -> None:
         """Show a candidate; ``offer`` is None while it is being computed."""
-        self._title, self._offer, self._is_chosen = title, offer, is_chosen
-        self.setToolTip(f"{summary} (press {self._index + 1})")
+        self._title, self._is_chosen = title, is_chosen
+        self._offer = offer if isinstance(offer, Offer) else None
+        self._refusal = offer.reason if isinstance(offer, Refusal) else ""
+        self.setToolTip(self._refusal or f"{summary} (press {self._index + 1})")
         self.setAccessibleName(
             f"Candidate {self._index + 1}: {title}, {self._figure()}{', chosen' if is_chosen else ''}"
         )
@@ -50,6 +53,8 @@ class CandidateCard(QWidget):
         return QSize(240, 72)
 
     def _figure(self) -> str:
+        if self._refusal:
+            return "not here"
         return format_db(amplitude_to_db(self._offer.peak)) if self._offer else "…"
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -213,7 +218,7 @@ class Treatment(QWidget):
 
     def _show_cards(self) -> None:
         offers = self._mending.offers
-        candidates = offers.method.candidates if offers else ()
+        candidates = offers.remedies if offers else []
         while len(self.cards) < len(candidates):
             card = CandidateCard(len(self.cards))
             card.theme = self.theme

@@ -1,0 +1,204 @@
+"""Declick, decrackle, bridge and collapse: what they rebuild, and what they leave alone."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tests.sounds import RATE, chord, rng, voice
+from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.mend import bridge, collapse, declick
+from umbrick.core.mend.applying import apply_method
+from umbrick.core.mend.damage_extent import extent
+from umbrick.core.mend.method import Excerpt
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import METHODS
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.version import Version
+
+AT = RATE
+
+
+def opened(sound):
+    return Version.of(ArraySource(sound.astype(np.float32), RATE, "s"))
+
+
+def heard(version):
+    return version.read(0, version.frames).astype(np.float64)
+
+
+def ratio_db(truth, made, span):
+    return 10 * np.log10((truth[span] ** 2).sum() / ((truth - made)[span] ** 2).sum())
+
+
+def ticked(sound, length, at=AT, size=0.6):
+    noisy = sound.copy()
+    burst = rng(3).standard_normal(length) * np.exp(-3 * np.arange(length) / length)
+    noisy[at : at + length] += (size * burst / np.abs(burst).max())[:, np.newaxis]
+    return noisy
+
+
+@pytest.mark.parametrize("make", [voice, chord])
+@pytest.mark.parametrize("length", [1, 7, 60])
+def test_damage_is_followed_to_where_it_ends(make, length):
+    noisy = ticked(make(2.0), length)[:, 0].astype(np.float32).astype(np.float64)
+    start, stop = extent(noisy, AT, AT + max(1, length // 3), RATE)
+    assert abs(start - AT) <= 1
+    assert AT + length // 2 <= stop <= AT + length + 1
+
+
+def test_one_wrong_sample_is_one_changed_sample():
+    truth = chord(2.0)
+    noisy = ticked(truth, 1)
+    mended = heard(apply_method(opened(noisy), METHODS["declick"], {}, [Place(AT - 4, AT + 6, (0,))]).version)
+    assert np.flatnonzero((mended != noisy.astype(np.float32)).any(axis=1)).tolist() == [AT]
+    assert abs(mended[AT, 0] - truth[AT, 0]) < 0.6 * 10 ** (-30 / 20)
+
+
+def test_a_click_is_mended_beyond_the_place_but_nothing_else():
+    truth = np.hstack([voice(2.0, noise=0.0005), voice(2.0, seed=1)])
+    noisy = truth.copy()
+    noisy[:, :1] = ticked(truth[:, :1], 60)
+    done = apply_method(opened(noisy), METHODS["declick"], {}, [Place(AT, AT + 10, (0,), ("f",))])
+    mended = heard(done.version)
+    assert ratio_db(truth, mended, slice(AT, AT + 60)) > ratio_db(truth, noisy, slice(AT, AT + 60)) + 8
+    changed = np.flatnonzero((mended != noisy.astype(np.float32)).any(axis=1))
+    assert changed.min() >= AT - 1
+    assert changed.max() <= AT + 60
+    assert np.array_equal(mended[:, 1], noisy[:, 1].astype(np.float32))
+    assert done.mends[0].stop > AT + 10
+    assert done.mends[0].finding_ids == ("f",)
+
+
+def test_over_a_whole_recording_clicks_are_looked_for():
+    truth = voice(5.0)
+    noisy = ticked(ticked(truth, 20, RATE), 5, 3 * RATE)
+    mended = heard(apply_method(opened(noisy), METHODS["declick"], {}, [Place(0, len(truth), (0,))]).version)
+    whole = slice(0, len(truth))
+    assert ratio_db(truth, mended, whole) > ratio_db(truth, noisy, whole) + 10
+    untouched = apply_method(opened(truth), METHODS["declick"], {}, [Place(0, len(truth), (0,))])
+    assert not len(untouched.change)
+
+
+def test_crackle_goes_and_clean_sound_stays():
+    truth = voice(2.0, noise=0.003)
+    noisy = truth.copy()
+    random = rng(5)
+    for at in random.integers(RATE // 2, RATE, 30):
+        noisy[at : at + 2, 0] += (0.15, -0.1)
+    place = Place(RATE // 2, RATE, (0,))
+    span = slice(place.start, place.stop)
+    mended = heard(apply_method(opened(noisy), METHODS["decrackle"], {}, [place]).version)
+    assert ratio_db(truth, mended, span) > ratio_db(truth, noisy, span) + 10
+    clean = heard(apply_method(opened(truth), METHODS["decrackle"], {}, [place]).version)
+    assert ratio_db(truth, clean + 1e-12, span) > 60
+
+
+@pytest.mark.parametrize("milliseconds", [1, 10, 40])
+def test_a_gap_is_bridged_near_to_the_truth_and_as_loud(milliseconds):
+    truth = chord(3.0)
+    gap = slice(RATE, RATE + RATE * milliseconds // 1000)
+    holed = truth.copy()
+    holed[gap] = 0
+    for using in ("prediction", "auto"):
+        place = Place(gap.start, gap.stop, (0,))
+        mended = heard(apply_method(opened(holed), METHODS["bridge"], {"using": using}, [place]).version)
+        assert ratio_db(truth, mended, gap) > 10
+        assert abs(10 * np.log10((mended[gap] ** 2).sum() / (truth[gap] ** 2).sum())) < 2
+        outside = np.ones(len(truth), bool)
+        outside[gap] = False
+        assert np.array_equal(mended[outside], holed[outside].astype(np.float32))
+
+
+def test_an_intact_channel_tells_what_was_said():
+    noise = np.convolve(rng(1).standard_normal(2 * RATE), np.ones(4) / 4, "same")
+    truth = 0.1 * np.stack([noise, np.convolve(noise, [0.2, 0.7, 0.1], "same")], axis=1)
+    holed = truth.copy()
+    gap = slice(RATE, RATE + 900)
+    holed[gap, 0] = 0
+    mended = heard(apply_method(opened(holed), METHODS["bridge"], {}, [Place(gap.start, gap.stop, (0,))]).version)
+    assert ratio_db(truth[:, :1], mended[:, :1], gap) > 12
+
+
+def test_a_bridge_crossfades_only_as_far_as_it_says():
+    sound = voice(2.0)
+    sound[AT : AT + 100] = 0
+    place = Place(AT, AT + 100, (0,))
+    mended = heard(apply_method(opened(sound), METHODS["bridge"], {"crossfade_ms": 2}, [place]).version)
+    changed = np.flatnonzero((mended != sound.astype(np.float32)).any(axis=1))
+    fade = round(0.002 * RATE)
+    assert AT - fade <= changed.min() < AT
+    assert AT + 100 <= changed.max() < AT + 100 + fade
+
+
+def test_a_gap_too_long_to_bridge_says_what_else_there_is():
+    with pytest.raises(ParameterError, match="up to 300 ms"):
+        apply_method(opened(voice(2.0)), METHODS["bridge"], {}, [Place(0, RATE, (0,))])
+
+
+@settings(max_examples=25, deadline=None)
+@given(
+    start=st.integers(0, 999),
+    length=st.integers(1, 1000),
+    name=st.sampled_from(["declick", "decrackle", "bridge"]),
+    silent=st.booleans(),
+)
+def test_any_place_of_any_sound_is_mended_twice_alike_and_finitely(start, length, name, silent):
+    sound = np.zeros((1000, 2)) if silent else 0.1 * rng(start).standard_normal((1000, 2))
+    version = opened(sound)
+    place = Place(start, min(1000, start + length), (1,))
+    one, two = (heard(apply_method(version, METHODS[name], {}, [place]).version) for _ in range(2))
+    assert np.array_equal(one, two)
+    assert np.isfinite(one).all()
+    assert np.array_equal(one[:, 0], heard(version)[:, 0])
+    reach = round(METHODS[name].reach(METHODS[name].checked({})) * RATE)
+    before, after = slice(0, max(0, place.start - reach)), slice(place.stop + reach, None)
+    assert np.array_equal(one[before], heard(version)[before])
+    assert np.array_equal(one[after], heard(version)[after])
+
+
+@pytest.mark.parametrize("module", [declick, bridge])
+def test_mending_can_be_stopped(module):
+    mask = np.zeros((RATE, 1), bool)
+    mask[5000:5010] = True
+    with pytest.raises(CancelledError):
+        module.rebuild(Excerpt(voice(1.0).astype(np.float32), RATE, mask, mask), {}, lambda: True)
+
+
+@pytest.mark.parametrize("times", [1, 2])
+def test_what_comes_again_is_taken_out_to_the_sample(times):
+    truth = voice(3.0)
+    block = truth[AT - 3000 : AT]
+    stuck = np.concatenate([truth[:AT], *[block] * times, truth[AT:]])
+    place = Place(AT, AT + times * 3000, (0,))
+    done = apply_method(opened(stuck), METHODS["collapse"], {}, [place])
+    assert done.mends[0].time_shift == -times * 3000
+    assert np.allclose(heard(done.version), truth, atol=1e-4)
+
+
+def test_a_collapse_can_keep_the_length_or_pay_it_back():
+    truth = voice(3.0)
+    stuck = np.concatenate([truth[:AT], truth[AT - 3000 : AT], truth[AT:], np.zeros((RATE, 1)), truth])
+    place = Place(AT, AT + 3000, (0,))
+    kept = apply_method(opened(stuck), METHODS["collapse"], {"time": "keep"}, [place]).version
+    assert kept.frames == len(stuck)
+    assert np.array_equal(heard(kept)[: place.start], stuck[: place.start].astype(np.float32))
+    paid = apply_method(opened(stuck), METHODS["collapse"], {"time": "payback"}, [place]).version
+    assert paid.frames == len(stuck)
+    assert np.allclose(heard(paid)[AT + 600 : AT + 9000], truth[AT + 600 : AT + 9000], atol=1e-4)
+
+
+def test_more_or_less_can_be_taken_out():
+    version = opened(voice(3.0))
+    place = Place(AT, AT + 2500, (0,))
+    found = collapse.joins(version, place)
+    assert len({join.removed for join in found}) == len(found) > 1
+    for join in found:
+        removed_ms = 1000 * join.removed / RATE
+        done = apply_method(version, METHODS["collapse"], {"removed_ms": removed_ms}, [place])
+        assert abs(done.mends[0].time_shift + join.removed) <= RATE // 3000
+
+
+def test_nothing_would_be_left():
+    with pytest.raises(ParameterError, match="Nothing would be left"):
+        apply_method(opened(voice(1.0)), METHODS["collapse"], {}, [Place(0, RATE, (0,))])

@@ -1,0 +1,78 @@
+"""A plan: which findings are mended by which method, with settings alike done together."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import NamedTuple
+
+from umbrick.core.mend.applying import Mended, apply_method, together
+from umbrick.core.mend.method import Method, Parameters
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.remedies import Remedy, first_remedy
+from umbrick.core.survey.finding import Finding
+from umbrick.core.timeline.version import Version
+
+
+class Batch(NamedTuple):
+    """Places that one method mends with the same settings."""
+
+    method: Method
+    settings: Parameters
+    places: list[Place]
+
+
+def planned(findings: Iterable[Finding], version: Version) -> list[Batch]:
+    """Return the best mend of each finding, those alike as one; findings that no method mends are left out."""
+    batches: dict[tuple[object, ...], Batch] = {}
+    for finding in findings:
+        remedy = first_remedy(finding, version)
+        if remedy is not None:
+            key = (remedy.method.name, *sorted(remedy.settings.items()))
+            batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places.append(remedy.place)
+    return list(batches.values())
+
+
+def carried_out(
+    version: Version,
+    batches: Sequence[Batch],
+    findings: Sequence[Finding],
+    progress: Callable[[float], None] = lambda _: None,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> Mended:
+    """Return a version with all batches applied to it as it is, as one change.
+
+    Parameters
+    ----------
+    version : Version
+    batches : sequence of Batch
+        Their places must be apart.
+    findings : sequence of Finding
+        What is known of the version: each method minds some kinds of damage.
+    progress, is_cancelled : callable
+        As for :func:`apply_method`.
+    """
+    total = sum(len(batch.places) for batch in batches)
+    made, before = [], 0
+    for batch in batches:
+        share = len(batch.places) / total
+
+        def told(done: float, before: int = before, share: float = share) -> None:
+            progress(before / total + share * done)
+
+        damage = damage_minded(batch.method, findings)
+        made.append(apply_method(version, batch.method, batch.settings, batch.places, damage, told, is_cancelled))
+        before += len(batch.places)
+    return made[0] if len(made) == 1 else together(version, made)
+
+
+def applied(version: Version, remedy: Remedy, findings: Sequence[Finding], is_cancelled: Callable[[], bool]) -> Mended:
+    """Return a version with one remedy applied."""
+    damage = damage_minded(remedy.method, findings)
+    return apply_method(
+        version, remedy.method, remedy.settings, [remedy.place], damage, is_cancelled=is_cancelled, workers=1
+    )
+
+
+def damage_minded(method: Method, findings: Iterable[Finding]) -> list[Place]:
+    """Return the places of the findings that a method must know, so as not to rely on what is damaged."""
+    return [Place.of(finding) for finding in findings if finding.kind in method.minds]

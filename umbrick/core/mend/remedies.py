@@ -1,0 +1,220 @@
+"""Which mends are offered for which fault, best first: a new kind of finding, or another mend, is a line here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+
+from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, fade, graft, level, redraw, splice
+from umbrick.core.mend.donors import donors
+from umbrick.core.mend.method import Method, Parameters
+from umbrick.core.mend.place import Place
+from umbrick.core.survey.finding import Finding
+from umbrick.core.timeline.version import Version
+
+MOST = 5
+"""So many are offered at most: one for each of the keys 1 to 5."""
+
+_BRIDGED_SECONDS = 0.06
+"""Gaps up to this long are bridged; a donor is the better choice for longer ones."""
+
+_BREAK_SECONDS = 0.001
+_CURVED_SAMPLES = 8
+_FADE_SECONDS = 0.01
+_PEAK_RAMP_MS = 5.0
+
+
+@dataclass(frozen=True)
+class Remedy:
+    """One mend for a fault: what it is called, and what makes it.
+
+    ``effort`` tells how long it takes beside the others, so that the quick ones can be shown first.
+    """
+
+    title: str
+    summary: str
+    method: Method
+    settings: Parameters
+    place: Place
+    effort: int = 1
+
+
+Offering = Callable[[Finding, Version, bool], list[Remedy]]
+"""Given a finding, its version, and whether the first remedy will do, returns remedies, best first."""
+
+
+def remedies(finding: Finding, version: Version) -> list[Remedy]:
+    """Return what is offered for a finding, best first; nothing if no method mends its kind yet."""
+    offering = _OFFERINGS.get(finding.kind)
+    return offering(finding, version, False)[:MOST] if offering else []
+
+
+def first_remedy(finding: Finding, version: Version) -> Remedy | None:
+    """Return the best mend for a finding, or None if no method mends its kind yet."""
+    offering = _OFFERINGS.get(finding.kind)
+    return offering(finding, version, True)[0] if offering else None
+
+
+def is_mendable(kind: str) -> bool:
+    """Whether there is a method for a kind of finding."""
+    return kind in _OFFERINGS
+
+
+def remedies_of_selection(place: Place, version: Version) -> list[Remedy]:
+    """Return what is offered for a place a person selected, best first."""
+    return _for_gap(place, version, False)[:MOST]
+
+
+def _clipping(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    place = Place.of(finding)
+    return [
+        Remedy("All that is known", "what the others agree on", declip.METHOD, {}, place, 3),
+        Remedy("Sparse spectrum", "the fewest tones that explain what is left", declip.METHOD, {"using": "sparse"},
+               place, 2),
+        Remedy("Linear prediction", "follows the resonances on both sides", declip.METHOD, {"using": "prediction"},
+               place),
+        Remedy("Smooth curve", "the smoothest way over the gap", declip.METHOD, {"using": "curve"}, place, 0),
+    ]  # fmt: skip
+
+
+def _click(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    place = Place.of(finding)
+    made = [
+        Remedy("As far as it reaches", "finds where the damage begins and ends, and rebuilds that", declick.METHOD, {},
+               place, 0),
+        Remedy("Just what was found", "rebuilds the samples the survey marked", declick.METHOD, {"extent": "as_found"},
+               place, 0),
+        Remedy("Bridge", "both sides, like sound nearby, and intact channels", bridge.METHOD, {"crossfade_ms": 0.5},
+               place, 2),
+    ]  # fmt: skip
+    if place.stop - place.start <= _CURVED_SAMPLES:
+        made.append(Remedy("Curve", "the smoothest way over it", redraw.METHOD, {"shape": "curve"}, place, 0))
+    return made
+
+
+def _crackle(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    place = Place.of(finding)
+    return [
+        Remedy("Usual", "what stands out clearly", decrackle.METHOD, {}, place),
+        Remedy("Gentle", "just what stands out by far", decrackle.METHOD, {"amount": 0.4}, place),
+        Remedy("Strong", "whatever might be crackle", decrackle.METHOD, {"amount": 1.0}, place),
+    ]
+
+
+def _dropout(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    return _for_gap(Place.of(finding), version, one)
+
+
+def _for_gap(place: Place, version: Version, one: bool) -> list[Remedy]:
+    """Return fillings of a gap, best first, and closing it up."""
+    seconds = (place.stop - place.start) / version.rate
+    first = "graft" if seconds > _BRIDGED_SECONDS else "bridge"
+    bridges = [
+        Remedy("All that is known", "both sides, like sound nearby, and intact channels", bridge.METHOD, {}, place, 2),
+        Remedy("Both sides", "goes on with the resonances of both sides", bridge.METHOD, {"using": "prediction"}, place,
+               0),
+    ]  # fmt: skip
+    bridges = bridges if seconds <= bridge.LONGEST_SECONDS else []
+    best_donor = Remedy("Like sound nearby", "the donor that goes on best on both sides", graft.METHOD, {}, place)
+    if one:
+        return [best_donor] if first == "graft" else bridges[:1]
+    found = donors(version, place.start, place.stop, list(place.channels), count=3)
+    grafts = [best_donor] if found else []
+    grafts += [
+        Remedy(f"{_ordinal(number)} donor", "another stretch that goes on well", graft.METHOD,
+               {"donor": float(donor.start), "gain_db": round(float(20 * np.log10(abs(donor.gain))), 2)}, place)
+        for number, donor in enumerate(found[1:], 2)
+    ]  # fmt: skip
+    closed = Remedy("Close up", "takes the gap out and joins what is left", splice.METHOD, {}, place)
+    if not 0 < place.stop - place.start < version.frames:
+        return bridges + grafts
+    filled = [*grafts[: MOST - 1 - len(bridges)], *bridges] if first == "graft" else [*bridges, *grafts]
+    return [*filled[: MOST - 1], closed]
+
+
+def _ordinal(number: int) -> str:
+    return {2: "Second", 3: "Third", 4: "Fourth"}[number]
+
+
+def _discontinuity(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    beside = max(2, round(_BREAK_SECONDS * version.rate))
+    place = Place.of(finding)._replace(
+        start=max(0, finding.start - beside), stop=min(version.frames, finding.stop + beside)
+    )
+    exact = Place.of(finding)
+    return [
+        Remedy("Bridge the break", "rebuilds a millisecond on either side of it", bridge.METHOD,
+               {"crossfade_ms": 2.0}, place),
+        Remedy("Both sides", "goes on with the resonances of both sides", bridge.METHOD,
+               {"using": "prediction", "crossfade_ms": 2.0}, place, 0),
+        Remedy("Close up", "joins what is alike on both sides of it, a little shorter", splice.METHOD, {}, exact),
+    ]  # fmt: skip
+
+
+def _stutter(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    place = Place.of(finding)
+    first = Remedy("Take it out", "joins the same turn of the wave before and after it", collapse.METHOD, {}, place)
+    if one:
+        return [first]
+    length_ms = 1000 * (place.stop - place.start) / version.rate
+    others = []
+    for join in collapse.joins(version, place)[1:3]:
+        removed_ms = 1000 * join.removed / version.rate
+        words = "Take out less" if removed_ms < length_ms else "Take out more"
+        others.append(
+            Remedy(words, f"{removed_ms:.0f} ms go, where both sides are alike too", collapse.METHOD,
+                   {"removed_ms": removed_ms}, place)
+        )  # fmt: skip
+    kept = Remedy("Keep the length", "fills the place from both sides and like sound nearby", collapse.METHOD,
+                  {"time": "keep"}, place, 2)  # fmt: skip
+    paid = Remedy(
+        "Pay back", "takes it out, and makes the next pause longer", collapse.METHOD, {"time": "payback"}, place
+    )
+    return [first, *others, kept, paid]
+
+
+def _peak(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    place = Place.of(finding)
+    excess_db = float(finding.detail.get("excess_db", 6.0))
+    return [
+        Remedy(f"Lower by {lowered_db:.1f} dB", words, level.METHOD,
+               {"gain_db": -round(lowered_db, 1), "ramp_ms": _PEAK_RAMP_MS}, place, 0)
+        for lowered_db, words in (
+            (excess_db, "as loud as what is around it"),
+            (excess_db / 2, "half the way"),
+        )
+    ]  # fmt: skip
+
+
+def _hard_edge(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+    length = min(version.frames, round(_FADE_SECONDS * version.rate))
+    at_start = finding.start < version.frames // 2
+    direction = "in" if at_start else "out"
+    place = Place(0, length, finding.channels, (finding.id,))
+    if not at_start:
+        place = place._replace(start=version.frames - length, stop=version.frames)
+    return [
+        Remedy(f"Fade {direction}", f"{milliseconds} ms", fade.METHOD, {"direction": direction},
+               _shortened(place, milliseconds / 10, at_start), 0)
+        for milliseconds in (10, 3)
+    ]  # fmt: skip
+
+
+def _shortened(place: Place, share: float, at_start: bool) -> Place:
+    length = max(1, round((place.stop - place.start) * share))
+    return place._replace(stop=place.start + length) if at_start else place._replace(start=place.stop - length)
+
+
+_OFFERINGS: dict[str, Offering] = {
+    "clipping": _clipping,
+    "click": _click,
+    "mouth_click": _click,
+    "crackle": _crackle,
+    "dropout": _dropout,
+    "discontinuity": _discontinuity,
+    "stutter": _stutter,
+    "peak": _peak,
+    "hard_edge": _hard_edge,
+}
