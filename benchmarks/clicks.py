@@ -16,8 +16,8 @@ from scipy.ndimage import binary_dilation
 
 from benchmarks.corpus import clean, is_speech
 from benchmarks.plant import local_level
+from umbrick.core.measure.autoregression import modelled
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.autoregression import modelled
 from umbrick.core.mend.bounds import runs
 from umbrick.core.mend.declick import rebuilt
 from umbrick.core.mend.place import Place

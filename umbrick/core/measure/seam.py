@@ -1,24 +1,123 @@
-"""The seam score: how little a join stands out against the sound around it."""
+"""The seam score: how little a rebuilt place stands out against the sound around it.
+
+Five things are measured, each against what the sound around does by itself: the level inside, the residual of linear
+prediction inside and at both joins, the jump of the spectrum over both joins, how unlike the spectrum across a join is
+to those on its two sides, and how far the sound's own model leaves open what should be there. Their sum says how
+much the place stands out; it is validated by its rank correlation with the true error of planted gaps.
+"""
 
 from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
+from scipy.ndimage import maximum_filter1d
 
-_ORDER = 3
-_USUAL = 0.1
-"""A seam no less likely than this among the sound's own steps counts as one of them."""
+from umbrick.core.measure.autoregression import Model, deviations, modelled
 
 Masks = npt.NDArray[np.bool_]
 Integers = npt.NDArray[np.int64]
+Wave = npt.NDArray[np.float64]
+
+_ORDER = 32
+_FRAME_SECONDS = 0.01
+_BANDS = 16
+_FLOOR = 1e-8
+_EASY, _SCALE = 4.5, 5.5
+"""Up to the first a sum is nothing to be heard; each further ``_SCALE`` takes the score down to a third."""
+
+_LEAST_SECONDS = 0.05
 
 
-def seam_scores(samples: npt.NDArray[np.float64], made: Masks, starts: Integers, stops: Integers) -> list[float]:
-    """Return how little the two edges of rebuilt runs stand out.
+class Surroundings:
+    """One channel with rebuilt places in it, and what the rest of it does by itself.
 
-    A jump in level, slope or curvature shows in the third difference of the samples. The largest at a run's edges is
-    compared with those of the untouched sound in the same excerpt: how likely is it that as many of these, taken at
-    random, hold one as large? A run scores 1 if that is so at least one time in ten, and 0 if none is as large.
+    Parameters
+    ----------
+    wave : ndarray, shape (n,)
+    made : ndarray of bool, shape (n,)
+        Which samples were rebuilt.
+    rate : int
+    """
+
+    def __init__(self, wave: Wave, made: Masks, rate: int) -> None:
+        self._wave, self._rate = wave, rate
+        self._frame = max(16, round(_FRAME_SECONDS * rate))
+        self._model: Model | None = None
+        # What was rebuilt must not teach the model what is usual; a line over it teaches nothing.
+        untouched = ~made
+        if not untouched.any() or len(wave) < max(4 * self._frame, _LEAST_SECONDS * rate):
+            return
+        at = np.arange(len(wave))
+        smooth = np.interp(at, at[untouched], wave[untouched]) if made.any() else wave
+        self._model = modelled(smooth, _ORDER)
+        if self._model is None:
+            return
+        order = self._model.order
+        self._power = np.concatenate([np.zeros(order), np.square(np.convolve(wave, self._model.error_filter, "valid"))])
+        clean = ~maximum_filter1d(made, 2 * order + 1)
+        clean[:order] = False
+        self._clean = self._power[clean] if clean.any() else self._power[order:]
+        self._sums = np.concatenate([[0.0], np.cumsum(self._clean)])
+        self._usual_flux, self._flux_spread = self._fluxes(clean)
+
+    def score(self, start: int, stop: int) -> float:
+        """Return how little a rebuilt span stands out, from 0 to 1; 1 where there is too little sound to tell."""
+        model, wave, frame, rate = self._model, self._wave, self._frame, self._rate
+        if model is None or start < frame or stop + frame > len(wave):
+            return 1.0
+        length, order = stop - start, model.order
+        inside = float(self._power[start : stop + order].mean())
+        usual = self._usual_powers(length + order)
+        residual = abs(_db(inside) - float(np.median(usual))) / (float(np.std(usual)) + 1.0)
+        edges = max(float(self._power[at - 1 : at + 2].max()) for at in (start, stop))
+        join_db = 10 * np.log10(edges / (float(np.quantile(self._clean, 0.9)) + 1e-20) + 1e-9)
+        beside = max(length, rate // 200)
+        left, right = (_level_db(part) for part in (wave[max(0, start - beside) : start], wave[stop : stop + beside]))
+        middle = wave[start:stop]
+        if length <= rate // 500:
+            middle = wave[max(0, start - beside // 2) : stop + beside // 2]
+        level_db = abs(_level_db(middle) - (left + right) / 2)
+        flux = (max(self._flux(start), self._flux(stop)) - self._usual_flux) / (self._flux_spread + 0.5)
+        across = max(self._across(start), self._across(stop))
+        doubt_db = _db(float(np.mean(np.square(deviations(model, length))))) - (left + right) / 2
+        stands_out = (
+            np.clip(level_db, 0, 20) / 4
+            + np.clip(flux, 0, 15) / 2
+            + np.clip(across, 0, 30) / 8
+            + np.clip(join_db, 0, 30) / 12
+            + np.clip(residual, 0, 8) / 3
+            + np.clip(doubt_db + 25, 0, 30) / 6
+        )
+        return float(np.exp(-max(0.0, stands_out - _EASY) / _SCALE))
+
+    def _usual_powers(self, length: int) -> Wave:
+        """Return the residual's power in dB in stretches of the untouched sound as long as a place."""
+        if len(self._clean) <= length:
+            return np.array([_db(float(self._clean.mean()))])
+        starts = np.linspace(0, len(self._clean) - length, 400).astype(np.int64)
+        return np.asarray(10 * np.log10((self._sums[starts + length] - self._sums[starts]) / length + 1e-14))
+
+    def _fluxes(self, clean: Masks) -> tuple[float, float]:
+        """Return the median and the spread of the untouched sound's own jumps of the spectrum."""
+        frame = self._frame
+        bad = np.concatenate([[0], np.cumsum(~clean)])
+        starts = np.arange(frame, len(self._wave) - frame, frame)
+        starts = starts[bad[starts + frame] == bad[starts - frame]]
+        found = np.array([self._flux(at) for at in starts.tolist()[:: max(1, len(starts) // 80)]])
+        return (float(np.median(found)), float(np.std(found))) if len(found) else (6.0, 3.0)
+
+    def _flux(self, at: int) -> float:
+        frame = self._frame
+        return _distance(_spectrum_db(self._wave[at - frame : at]), _spectrum_db(self._wave[at : at + frame]))
+
+    def _across(self, at: int) -> float:
+        frame, half = self._frame, self._frame // 2
+        beside = [_spectrum_db(part) for part in (self._wave[at - frame : at], self._wave[at : at + frame])]
+        return _distance(_spectrum_db(self._wave[at - half : at - half + frame]), (beside[0] + beside[1]) / 2)
+
+
+def seam_scores(samples: Wave, made: Masks, starts: Integers, stops: Integers, rate: int) -> list[float]:
+    """Return how little rebuilt runs stand out: the least of their channels' scores, from 0 to 1, for each.
 
     Parameters
     ----------
@@ -28,30 +127,30 @@ def seam_scores(samples: npt.NDArray[np.float64], made: Masks, starts: Integers,
         Which samples were rebuilt.
     starts, stops : ndarray of int
         The runs of frames in which any channel was rebuilt.
-
-    Returns
-    -------
-    list of float
-        One score a run, from 0 to 1; 1 where there is too little sound around to tell.
+    rate : int
     """
-    frames, channels = samples.shape
-    if frames <= _ORDER:
-        return [1.0] * len(starts)
-    steps = np.abs(np.diff(samples, _ORDER, axis=0))
-    # Step i reaches from sample i to i + 3.
-    touched: Masks = np.zeros(steps.shape, np.bool_)
-    for reach in range(_ORDER + 1):
-        touched |= made[reach : reach + len(steps)]
-    own = [np.sort(steps[~touched[:, channel], channel]) for channel in range(channels)]
+    around = [Surroundings(samples[:, c], made[:, c], rate) if made[:, c].any() else None for c in range(made.shape[1])]
     scores = []
     for start, stop in zip(starts.tolist(), stops.tolist(), strict=True):
-        score = 1.0
-        for channel in np.flatnonzero(made[start:stop].any(axis=0)).tolist():
-            edges = [part for edge in (start, stop) if (part := steps[max(0, edge - _ORDER) : edge, channel]).size]
-            if not edges or not len(own[channel]):
-                continue
-            beside = np.concatenate(edges)
-            smaller = float(np.searchsorted(own[channel], beside.max())) / len(own[channel])
-            score = min(score, (1.0 - smaller ** len(beside)) / _USUAL)
-        scores.append(float(min(1.0, score)))
+        touched = np.flatnonzero(made[start:stop].any(axis=0)).tolist()
+        found = [one.score(start, stop) for channel in touched if (one := around[channel]) is not None]
+        scores.append(min(found, default=1.0))
     return scores
+
+
+def _spectrum_db(part: Wave) -> Wave:
+    power = np.square(np.abs(np.fft.rfft(part * np.hanning(len(part)))))
+    edges = np.unique(np.geomspace(2, len(power) - 1, _BANDS).astype(int))
+    return np.asarray(10 * np.log10(np.add.reduceat(power, edges) + _FLOOR))
+
+
+def _distance(one: Wave, other: Wave) -> float:
+    return float(np.sqrt(np.mean(np.square(one - other))))
+
+
+def _level_db(part: Wave) -> float:
+    return _db(float(np.mean(np.square(part)))) if len(part) else -120.0
+
+
+def _db(power: float) -> float:
+    return float(10 * np.log10(power + 1e-12))

@@ -297,7 +297,7 @@ def _patch(
         parts.append(np.where(changed[first:last], rebuilt[first:last].astype(np.float32), part))
     samples = np.concatenate(parts) if parts else np.zeros((0, version.channels))
     made = np.where(changed, rebuilt, excerpt.samples.astype(np.float64))
-    return _Patch(starts + start, stops + start, samples, seam_scores(made, changed, starts, stops))
+    return _Patch(starts + start, stops + start, samples, seam_scores(made, changed, starts, stops, version.rate))
 
 
 def _in_threads(

@@ -8,10 +8,11 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.autoregression import NOISE_SHARE, interpolated
+from umbrick.core.measure.autoregression import NOISE_SHARE
 from umbrick.core.mend.bounds import Mask, Wave, runs
 from umbrick.core.mend.declick import bridged_over
 from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
+from umbrick.core.mend.interpolation import interpolated
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 
 LONGEST_SECONDS = 0.3

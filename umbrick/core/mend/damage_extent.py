@@ -6,7 +6,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, cholesky, solve_triangular, toeplitz
 
-from umbrick.core.mend.autoregression import Model, autocorrelation, interpolated
+from umbrick.core.measure.autoregression import Model, autocorrelation
+from umbrick.core.mend.interpolation import interpolated
 
 Wave = npt.NDArray[np.float64]
 

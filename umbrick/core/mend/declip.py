@@ -7,14 +7,10 @@ from collections.abc import Callable
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.mend import curve, prediction, sparse
+from umbrick.core.mend import consensus, curve, prediction, sparse
 from umbrick.core.mend.bounds import Mask, Wave
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
-from umbrick.core.mend.place import Masks
 from umbrick.core.units import db_to_amplitude
-
-_LIGHT_SHARE = 0.004
-"""Up to this share of clipped samples the gaps are so short that prediction alone rebuilds them."""
 
 _REFINING_ORDER = 256
 
@@ -30,8 +26,8 @@ def rebuild(
         ``damage`` marks the clipped samples. Channels are rebuilt one by one.
     parameters : Parameters
         ``rail_dbfs``: ``auto`` takes the damage as marked; a level in dBFS takes the samples at or beyond it, on
-        both sides of zero, instead. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, which
-        chooses by how much is clipped.
+        both sides of zero, instead. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, what the others
+        agree on.
     is_cancelled : callable
         CancelledError is raised soon after it says so.
     """
@@ -57,18 +53,13 @@ def _rebuild_wave(wave: Wave, clipped: Mask, rate: int, using: str, is_cancelled
     if clipped.all():
         return wave
     if using == "auto":
-        using = _preferred(clipped)
+        return consensus.rebuild(wave, clipped, rate, is_cancelled)
     if using == "curve":
         return curve.rebuild(wave, clipped)
     if using == "prediction":
         return prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
     first = sparse.rebuild(wave, clipped, rate, is_cancelled=is_cancelled)
     return prediction.rebuild(wave, clipped, start=first, order=_REFINING_ORDER, sweeps=1, is_cancelled=is_cancelled)
-
-
-def _preferred(clipped: Masks) -> str:
-    """Return what ``auto`` stands for in an excerpt with these clipped samples."""
-    return "prediction" if clipped.mean() <= _LIGHT_SHARE else "sparse"
 
 
 METHOD = Method(
@@ -90,7 +81,7 @@ METHOD = Method(
             "using",
             "choice",
             "auto",
-            "how the missing samples are found; auto chooses by how much is clipped",
+            "how the missing samples are found; auto is what the others agree on",
             choices=("auto", "curve", "prediction", "sparse"),
         ),
     ),
