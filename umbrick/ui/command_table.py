@@ -13,6 +13,7 @@ from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.putting_back import PuttingBack
+from umbrick.ui.bench.rehearsing import Rehearsing
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.tools import Tools
@@ -66,6 +67,7 @@ def command_table(
     bench: Bench,
     surveying: Surveying,
     mending: Mending,
+    rehearsing: Rehearsing,
     lifting: Lifting,
     marking: Marking,
     listening: Listening,
@@ -382,6 +384,12 @@ def command_table(
                 marking.mark_findings, (), nothing_surveyed),
         Command("mend", "&Mend", "Mend", "Apply the chosen candidate and go to the next finding", mend,
                 ("Return", "Enter"), no_focus),
+        Command("offer_mends", "&Mend", "Mends for the selection",
+                "Offer fillings for what is selected, though nothing was found there: bridges, donors, closing up",
+                mending.offer_for_selection, ("Ctrl+B",), no_selection),
+        Command("rehearse", "&Mend", "Which works best here?",
+                "Plant this fault where the recording is clean, mend it in every way, and compare with what was there",
+                rehearsing.start, ("Ctrl+Shift+B",), rehearsing.reason_against),
         Command("keep", "&Mend", "Keep", "Leave this finding as it is, on purpose", bench.keep, ("K",), not_keepable),
         Command("mend_all", "&Mend", "Mend all like this…", "Mend all open findings of this kind, with exceptions",
                 dialogs.ask_mend_all, ("Shift+Return", "Shift+Enter"), no_findings),

@@ -44,6 +44,7 @@ from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.rechecking import Rechecking
+from umbrick.ui.bench.rehearsing import Rehearsed, Rehearsing
 from umbrick.ui.bench.reporting import Reporting
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
@@ -53,6 +54,7 @@ from umbrick.ui.command_table import command_table
 from umbrick.ui.commands import Actions
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
+from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.dialogs.settings_dialog import SettingsDialog
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
@@ -104,6 +106,7 @@ class BenchWindow(QMainWindow):
         self.rechecking = Rechecking(self.bench)
         self.listing_out = ListingOut(self.bench)
         self.mending = Mending(self.bench)
+        self.rehearsing = Rehearsing(self.bench)
         self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
         self.putting_back = PuttingBack(self.bench, self.keeping, self.opening, self.saving)
@@ -120,6 +123,7 @@ class BenchWindow(QMainWindow):
             self.bench,
             self.surveying,
             self.mending,
+            self.rehearsing,
             self.lifting,
             self.marking,
             self.listening,
@@ -174,7 +178,7 @@ class BenchWindow(QMainWindow):
                 "leave": self._button("stop", "Leave it  Esc"),
             },
         )
-        self.treatment = ContextPanel(self.bench, tools, finding, by_hand, seam)
+        self.treatment = ContextPanel(self.bench, tools, self.mending, finding, by_hand, seam)
         hand_dialogs.panel, hand_dialogs.loupe = self.treatment, self.loupe
         self.header = Header(self.bench, self.listening, self.actions_.actions)
         self.notices = NoticeBar(self.bench)
@@ -318,6 +322,7 @@ class BenchWindow(QMainWindow):
             self.bench.place_changed,
             self.surveying.changed,
             self.mending.changed,
+            self.rehearsing.changed,
             self.mending.offers_changed,
             self.lifting.changed,
             self.marking.changed,
@@ -337,9 +342,17 @@ class BenchWindow(QMainWindow):
         ):
             signal.connect(self._refresh)
         self.tools.seaming.desk_changed.connect(self._show_desk)
+        self.rehearsing.rehearsed.connect(self._show_rehearsal)
         for page in (self.treatment.by_hand, self.treatment.seam):
             page.left.connect(self._free_keyboard)
-        for working in (self.surveying, self.mending, self.saving, self.reporting, self.tools.reviewing):
+        for working in (
+            self.surveying,
+            self.mending,
+            self.rehearsing,
+            self.saving,
+            self.reporting,
+            self.tools.reviewing,
+        ):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self.ask_find)
@@ -586,6 +599,11 @@ class BenchWindow(QMainWindow):
         if dialog.exec():
             self.mending.mend_all(dialog.included())
 
+    def _show_rehearsal(self, rehearsed: Rehearsed) -> None:
+        dialog = RehearsalDialog(rehearsed, self.theme, self)
+        if dialog.exec():
+            self.rehearsing.prefer(rehearsed, dialog.chosen)
+
     def focus_search(self) -> None:
         """Type what the docket is to show."""
         self.docket.show()
@@ -666,7 +684,15 @@ class BenchWindow(QMainWindow):
         """Leave what is being tried by hand; else stop what is under way."""
         if self.tools.let_go():
             return
-        for working in (self.surveying, self.mending, self.lifting, self.saving, self.reporting, self.tools.handwork):
+        for working in (
+            self.surveying,
+            self.mending,
+            self.rehearsing,
+            self.lifting,
+            self.saving,
+            self.reporting,
+            self.tools.handwork,
+        ):
             working.stop()
 
     def ask_sound(self) -> None:
@@ -686,6 +712,8 @@ class BenchWindow(QMainWindow):
             return "Surveying"
         if self.mending.job or self.lifting.job:
             return "Mending"
+        if self.rehearsing.job:
+            return "Rehearsing"
         if self.reporting.job:
             return "Reporting"
         if self.tools.handwork.job:

@@ -123,7 +123,7 @@ def apply_method(
         return _reworked(version, method, method.rework, parameters, places, progress, is_cancelled)
     assert method.rebuild is not None
     rebuild = method.rebuild
-    context = round(method.context_seconds * version.rate)
+    context = round(method.context(parameters) * version.rate)
     groups = list(stretches(list(places), context, round(_LONGEST_SECONDS * version.rate)))
     known = _Damage([*damage, *places])
     reach = round(method.reach(parameters) * version.rate)

@@ -134,7 +134,7 @@ METHOD = Method(
             choices=("auto", "prediction", "donors"),
         ),
     ),
-    context_seconds=6.5,
+    context_seconds=lambda parameters: 0.3 if parameters["using"] == "prediction" else 6.5,
     reach=lambda parameters: float(parameters["crossfade_ms"]) / 1000,
     minds=("click", "mouth_click", "dropout"),
     rebuild=rebuild,

@@ -148,9 +148,9 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
 def _filled(version: Version, place: Place, parameters: Parameters) -> Reworked:
     """Return the place with what is held in it replaced by sound of the same length."""
     if place.stop - place.start > bridge.LONGEST_SECONDS * version.rate:
-        found = graft.filled(version, place, AUTO, round(graft.CROSSFADE_MS * version.rate / 1000))
+        found = graft.filled(version, place, AUTO, fade=round(graft.CROSSFADE_MS * version.rate / 1000))
         return Reworked((found.stretch,), place, parameters, found.score)
-    context = round(bridge.METHOD.context_seconds * version.rate)
+    context = round(bridge.METHOD.context({"using": AUTO}) * version.rate)
     start, stop = max(0, place.start - context), min(version.frames, place.stop + context)
     mask = mask_of([place], start, stop, version.channels)
     rebuilt = bridge.rebuild(Excerpt(version.read(start, stop), version.rate, mask, mask), {})

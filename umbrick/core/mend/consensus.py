@@ -9,9 +9,8 @@ import numpy as np
 from umbrick.core.mend import prediction, sparse
 from umbrick.core.mend.bounds import Mask, Wave
 
-_FRAMES_SECONDS = ((0.085, 2), (0.043, 1), (0.17, 1))
-"""Lengths of the sparse method's frames and how redundant their spectra are: short frames suit what is struck, long
-ones what is held. The middle one, which is best alone, gets the finer spectrum."""
+_FRAMES_SECONDS = (0.085, 0.043, 0.17)
+"""Lengths of the sparse method's frames: short ones suit what is struck, long ones what is held."""
 
 _REFINING_ORDER = 256
 _SINGLE_SHARE = 0.004
@@ -54,11 +53,7 @@ def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
     if share <= _SINGLE_SHARE:
         return prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
     sparse_mean = np.mean(
-        [
-            sparse.rebuild(wave, clipped, rate, seconds, redundancy, is_cancelled=is_cancelled)
-            for seconds, redundancy in _FRAMES_SECONDS
-        ],
-        axis=0,
+        [sparse.rebuild(wave, clipped, rate, seconds, is_cancelled=is_cancelled) for seconds in _FRAMES_SECONDS], axis=0
     )
     refined = prediction.rebuild(
         wave, clipped, start=sparse_mean, order=_REFINING_ORDER, sweeps=1, is_cancelled=is_cancelled

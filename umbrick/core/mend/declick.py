@@ -67,9 +67,9 @@ def rebuild(
     return samples
 
 
-def rebuilt(wave: Wave, start: int, stop: int) -> Wave:
-    """Return the samples of a short gap, as the sound on both sides has them."""
-    order = order_for(stop - start)
+def rebuilt(wave: Wave, start: int, stop: int, order: int | None = None) -> Wave:
+    """Return the samples of a short gap, as the sound on both sides has them; the order follows its length."""
+    order = order or order_for(stop - start)
     reach = context_for(order)
     left, right = max(0, start - reach), min(len(wave), stop + reach)
     return interpolated(wave[left:right], start - left, stop - left, order, _SWEEPS)[0]

@@ -31,6 +31,8 @@ _PASSES = 2
 _EDGE_SHARE = 0.4
 _RING_SAMPLES, _RING_SHARE = 64, 0.1
 _LONGEST_SECONDS = 0.003
+_ORDER = 40
+"""Enough for the fraction of a millisecond that a crackle lasts; hundreds of them a second have to be rebuilt."""
 
 
 def rebuild(
@@ -68,7 +70,7 @@ def rebuild(
             for start, stop in spans:
                 if is_cancelled():
                     raise CancelledError
-                wave[start:stop] = smooth[start:stop] = rebuilt(smooth, start, stop)
+                wave[start:stop] = smooth[start:stop] = rebuilt(smooth, start, stop, _ORDER)
     return samples
 
 

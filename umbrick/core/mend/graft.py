@@ -66,6 +66,7 @@ def filled(
     version: Version,
     place: Place,
     donor: int | str = AUTO,
+    choice: int = 1,
     fade: int = 0,
     gain: float | None = None,
     adds: bool = False,
@@ -77,7 +78,9 @@ def filled(
     version : Version
     place : Place
     donor : int or "auto"
-        The frame it begins with; ``auto`` takes the best match nearby.
+        The frame it begins with; ``auto`` takes one of the best matches nearby.
+    choice : int
+        Which of them, counted from 1.
     fade : int
         Length of the crossfades in frames; they lie outside the place, on both sides.
     gain : float, optional
@@ -92,10 +95,11 @@ def filled(
     """
     length = place.stop - place.start
     if donor == AUTO:
-        found = donors(version, place.start, place.stop, list(place.channels), count=1)
-        if not found:
-            raise ParameterError("No stretch nearby is like what is around this place.", "Select less, or close up.")
-        start, matched = found[0].start, found[0].gain
+        found = donors(version, place.start, place.stop, list(place.channels), count=choice)
+        if len(found) < choice:
+            which = "No stretch" if choice == 1 else f"No {choice} stretches"
+            raise ParameterError(f"{which} nearby is like what is around this place.", "Select less, or close up.")
+        start, matched = found[choice - 1].start, found[choice - 1].gain
     else:
         start, matched = int(donor), 1.0
         if not 0 <= start <= version.frames - length:
@@ -168,7 +172,13 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     if parameters["polarity"] == "inverted":
         gain = -(1.0 if gain is None else gain)
     found = filled(
-        version, place, donor if donor == AUTO else int(float(donor)), fade, gain, parameters["mix"] == "add"
+        version,
+        place,
+        donor if donor == AUTO else int(float(donor)),
+        round(float(parameters["choice"])),
+        fade,
+        gain,
+        parameters["mix"] == "add",
     )
     return Reworked((found.stretch,), place, dict(parameters) | {"donor": float(found.donor)}, found.score)
 
@@ -216,6 +226,7 @@ METHOD = Method(
             0.0,
             1e12,
         ),
+        Parameter("choice", "number", 1.0, "which of the best matches auto takes, the best being 1", low=1.0, high=5.0),
         Parameter(
             "crossfade_ms", "number", CROSSFADE_MS, "length of the crossfades outside the place", (), "ms", 0.0, 2000.0
         ),

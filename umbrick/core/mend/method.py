@@ -126,18 +126,18 @@ class Rework(Protocol):
 class Method:
     """A method, as the registry lists it; it has either ``rebuild`` or ``rework``.
 
-    ``context_seconds`` is how much sound it needs on either side; ``minds`` names the kinds of finding it must know all
-    of nearby, so as not to rely on what is damaged;
-    ``reach`` tells from the parameters how many seconds outside of a place it may change, for a crossfade or because
-    damage reaches further than it seemed; ``nature`` is what the provenance says of the samples it rebuilds;
-    ``time_shift`` whether it may change the length; ``wants_marks`` whether it must be told each damaged sample.
+    ``context_seconds`` is how much sound it needs on either side, which may depend on the parameters; ``minds`` names
+    the kinds of finding it must know all of nearby, so as not to rely on what is damaged; ``reach`` tells from the
+    parameters how many seconds outside of a place it may change, for a crossfade or because damage reaches further
+    than it seemed; ``nature`` is what the provenance says of the samples it rebuilds; ``time_shift`` whether it may
+    change the length; ``wants_marks`` whether it must be told each damaged sample.
     """
 
     name: str
     title: str
     summary: str
     parameters: tuple[Parameter, ...]
-    context_seconds: float
+    context_seconds: float | Callable[[Parameters], float]
     rebuild: Rebuild | None = None
     rework: Rework | None = None
     minds: tuple[str, ...] = ()
@@ -145,6 +145,10 @@ class Method:
     nature: Nature = Nature.REBUILT
     time_shift: Literal["none", "some"] = "none"
     wants_marks: bool = False
+
+    def context(self, parameters: Parameters) -> float:
+        """Return how many seconds of sound on either side it needs."""
+        return self.context_seconds(parameters) if callable(self.context_seconds) else self.context_seconds
 
     def checked(self, given: Parameters) -> dict[str, Any]:
         """Return all parameters, those not given by default; ParameterError for an unknown name or a bad value."""

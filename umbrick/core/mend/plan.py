@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from types import MappingProxyType
 from typing import NamedTuple
 
 from umbrick.core.mend.applying import Mended, apply_method, together
@@ -21,11 +22,16 @@ class Batch(NamedTuple):
     places: list[Place]
 
 
-def planned(findings: Iterable[Finding], version: Version) -> list[Batch]:
-    """Return the best mend of each finding, those alike as one; findings that no method mends are left out."""
+def planned(
+    findings: Iterable[Finding], version: Version, preferred: Mapping[str, str] = MappingProxyType({})
+) -> list[Batch]:
+    """Return the best mend of each finding, those alike as one; findings that no method mends are left out.
+
+    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal.
+    """
     batches: dict[tuple[object, ...], Batch] = {}
     for finding in findings:
-        remedy = first_remedy(finding, version)
+        remedy = first_remedy(finding, version, preferred.get(finding.kind, ""))
         if remedy is not None:
             key = (remedy.method.name, *sorted(remedy.settings.items()))
             batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places.append(remedy.place)

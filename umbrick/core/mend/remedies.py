@@ -5,10 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
-import numpy as np
-
 from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, fade, graft, level, redraw, splice
-from umbrick.core.mend.donors import donors
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import Finding
@@ -22,8 +19,9 @@ _BRIDGED_SECONDS = 0.06
 
 _BREAK_SECONDS = 0.001
 _CURVED_SAMPLES = 8
-_FADE_SECONDS = 0.01
+_FADES_MS = (10, 3)
 _PEAK_RAMP_MS = 5.0
+_END = {"in": "start", "out": "end"}
 
 
 @dataclass(frozen=True)
@@ -45,16 +43,22 @@ Offering = Callable[[Finding, Version, bool], list[Remedy]]
 """Given a finding, its version, and whether the first remedy will do, returns remedies, best first."""
 
 
-def remedies(finding: Finding, version: Version) -> list[Remedy]:
-    """Return what is offered for a finding, best first; nothing if no method mends its kind yet."""
+def remedies(finding: Finding, version: Version, preferred: str = "") -> list[Remedy]:
+    """Return what is offered for a finding, best first; nothing if no method mends its kind yet.
+
+    ``preferred`` is the title of the one that did best in a rehearsal.
+    """
     offering = _OFFERINGS.get(finding.kind)
-    return offering(finding, version, False)[:MOST] if offering else []
+    offered = offering(finding, version, False)[:MOST] if offering else []
+    return sorted(offered, key=lambda remedy: remedy.title != preferred)
 
 
-def first_remedy(finding: Finding, version: Version) -> Remedy | None:
+def first_remedy(finding: Finding, version: Version, preferred: str = "") -> Remedy | None:
     """Return the best mend for a finding, or None if no method mends its kind yet."""
     offering = _OFFERINGS.get(finding.kind)
-    return offering(finding, version, True)[0] if offering else None
+    if offering is None:
+        return None
+    return remedies(finding, version, preferred)[0] if preferred else offering(finding, version, True)[0]
 
 
 def is_mendable(kind: str) -> bool:
@@ -117,25 +121,21 @@ def _for_gap(place: Place, version: Version, one: bool) -> list[Remedy]:
                0),
     ]  # fmt: skip
     bridges = bridges if seconds <= bridge.LONGEST_SECONDS else []
-    best_donor = Remedy("Like sound nearby", "the donor that goes on best on both sides", graft.METHOD, {}, place)
+    grafts = [
+        Remedy(title, summary, graft.METHOD, {"choice": choice} if choice > 1 else {}, place)
+        for choice, title, summary in (
+            (1, "Like sound nearby", "the donor that goes on best on both sides"),
+            (2, "Second donor", "another stretch that goes on well"),
+            (3, "Third donor", "yet another stretch that goes on well"),
+        )
+    ]
     if one:
-        return [best_donor] if first == "graft" else bridges[:1]
-    found = donors(version, place.start, place.stop, list(place.channels), count=3)
-    grafts = [best_donor] if found else []
-    grafts += [
-        Remedy(f"{_ordinal(number)} donor", "another stretch that goes on well", graft.METHOD,
-               {"donor": float(donor.start), "gain_db": round(float(20 * np.log10(abs(donor.gain))), 2)}, place)
-        for number, donor in enumerate(found[1:], 2)
-    ]  # fmt: skip
+        return grafts[:1] if first == "graft" else bridges[:1]
     closed = Remedy("Close up", "takes the gap out and joins what is left", splice.METHOD, {}, place)
     if not 0 < place.stop - place.start < version.frames:
         return bridges + grafts
     filled = [*grafts[: MOST - 1 - len(bridges)], *bridges] if first == "graft" else [*bridges, *grafts]
     return [*filled[: MOST - 1], closed]
-
-
-def _ordinal(number: int) -> str:
-    return {2: "Second", 3: "Third", 4: "Fourth"}[number]
 
 
 def _discontinuity(finding: Finding, version: Version, one: bool) -> list[Remedy]:
@@ -189,22 +189,16 @@ def _peak(finding: Finding, version: Version, one: bool) -> list[Remedy]:
 
 
 def _hard_edge(finding: Finding, version: Version, one: bool) -> list[Remedy]:
-    length = min(version.frames, round(_FADE_SECONDS * version.rate))
     at_start = finding.start < version.frames // 2
     direction = "in" if at_start else "out"
-    place = Place(0, length, finding.channels, (finding.id,))
-    if not at_start:
-        place = place._replace(start=version.frames - length, stop=version.frames)
-    return [
-        Remedy(f"Fade {direction}", f"{milliseconds} ms", fade.METHOD, {"direction": direction},
-               _shortened(place, milliseconds / 10, at_start), 0)
-        for milliseconds in (10, 3)
-    ]  # fmt: skip
-
-
-def _shortened(place: Place, share: float, at_start: bool) -> Place:
-    length = max(1, round((place.stop - place.start) * share))
-    return place._replace(stop=place.start + length) if at_start else place._replace(start=place.stop - length)
+    made = []
+    for milliseconds in _FADES_MS:
+        length = min(version.frames, max(1, round(milliseconds * version.rate / 1000)))
+        start = 0 if at_start else version.frames - length
+        place = Place(start, start + length, finding.channels, (finding.id,))
+        title = f"Fade {direction}, {milliseconds} ms"
+        made.append(Remedy(title, f"a soft {_END[direction]}", fade.METHOD, {"direction": direction}, place, 0))
+    return made
 
 
 _OFFERINGS: dict[str, Offering] = {

@@ -27,14 +27,13 @@ def rebuild(
     clipped: Mask,
     rate: int,
     frame_seconds: float = FRAME_SECONDS,
-    redundancy: int = 2,
     tolerance: float = _TOLERANCE,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Wave:
     """Return the wave with its clipped samples from the sparsest spectrum that agrees with all that is known.
 
-    Frames (Hann, overlapping by three quarters) are rebuilt one by one in a Fourier frame of once or twice their
-    length, and added up.
+    Frames (Hann, overlapping by three quarters) are rebuilt one by one in a Fourier frame of twice their length,
+    and added up.
 
     Parameters
     ----------
@@ -46,8 +45,6 @@ def rebuild(
         Samples a second.
     frame_seconds : float
         Length of the frames, to the nearest power of two in samples.
-    redundancy : int
-        Length of the Fourier frame in lengths of a frame. Two is better, one twice as fast.
     tolerance : float
         How far sound and sparse spectrum may differ in the end, as the Euclidean norm of a frame at full scale.
     is_cancelled : callable
@@ -78,7 +75,7 @@ def rebuild(
     sums = np.zeros(total, np.float64)
     for first in range(0, len(todo), _BATCH):
         chosen = todo[first : first + _BATCH]
-        rebuilt = _rebuild_frames(frames[chosen] * window, masks[chosen], redundancy, tolerance, is_cancelled)
+        rebuilt = _rebuild_frames(frames[chosen] * window, masks[chosen], tolerance, is_cancelled)
         for index, frame in zip(chosen, rebuilt, strict=True):
             sums[index * hop : index * hop + length] += frame * window
     # A clipped sample lies in every frame that covers it, so the windows' squares add up to the same everywhere.
@@ -88,10 +85,10 @@ def rebuild(
 
 
 def _rebuild_frames(
-    frames: _Frames, masks: npt.NDArray[np.bool_], redundancy: int, tolerance: float, is_cancelled: Callable[[], bool]
+    frames: _Frames, masks: npt.NDArray[np.bool_], tolerance: float, is_cancelled: Callable[[], bool]
 ) -> _Frames:
     length = frames.shape[1]
-    size = redundancy * length
+    size = 2 * length
     low = np.where(masks & (frames < 0), np.float32(-np.inf), frames)
     high = np.where(masks & (frames >= 0), np.float32(np.inf), frames)
     result = frames.copy()

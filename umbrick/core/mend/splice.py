@@ -48,7 +48,7 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     if parameters["seam"] == "loop":
         return _loop(version, place, parameters)
     if parameters["time"] == "keep":
-        filled = graft.filled(version, place, AUTO, fade_frames(parameters, version.rate))
+        filled = graft.filled(version, place, AUTO, fade=fade_frames(parameters, version.rate))
         return Reworked((filled.stretch,), place, parameters, filled.score)
     if place.start == 0 and place.stop == version.frames:
         raise ParameterError("Nothing would be left.", "Select less than the whole recording.")

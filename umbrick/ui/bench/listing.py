@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.table import FindingTable, Integers, Mask
 from umbrick.ui.bench.sieve import Sieve
@@ -59,9 +60,9 @@ class Listing:
         rows = self.open_rows
         return self._findings(rows if kind is None else rows[self.table.of_kind(kind)[rows]])
 
-    def open_near(self, finding: Finding, frames: int) -> list[Finding]:
-        """Return the open findings within so many frames of one."""
-        rows = self.table.within(finding.start - frames, finding.stop + frames)
+    def open_near(self, subject: Finding | Place, frames: int) -> list[Finding]:
+        """Return the open findings within so many frames of one, or of a place."""
+        rows = self.table.within(subject.start - frames, subject.stop + frames)
         return self._findings(rows[self.is_listed[rows] & (self.codes[rows] == CODES[State.OPEN])])
 
     def neighbour(self, position: int, focus: Finding | None, step: int) -> Finding | None:

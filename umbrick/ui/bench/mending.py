@@ -12,8 +12,10 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
+from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import applied, carried_out, planned
-from umbrick.core.mend.remedies import Remedy, is_mendable, remedies
+from umbrick.core.mend.remedies import Remedy, is_mendable, remedies, remedies_of_selection
+from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit
@@ -24,18 +26,33 @@ from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.work import Work
 
 PICTURE_MARGIN = 12
+_MOST_BANDS = 24
 _NEAR_SECONDS = 2
 """Damage further away than this is of no use to any method's context."""
 
 
 @dataclass(frozen=True, eq=False)
 class Offer:
-    """A candidate as computed for a finding: the version it would give, its peak, and samples for a small picture."""
+    """A candidate as computed: the version it would give, its peak, and samples for a small picture."""
 
     mended: Mended
     peak: float
     before: npt.NDArray[np.float32]
     after: npt.NDArray[np.float32]
+    channel: int = 0
+    """The one that is pictured."""
+    trust: tuple[TrustBand, ...] = ()
+    """Of that channel, for each run of rebuilt frames."""
+
+    @property
+    def score(self) -> float | None:
+        """The seam score, the least where there are several."""
+        return min((mend.seam_score for mend in self.mended.mends if mend.seam_score is not None), default=None)
+
+    @property
+    def shift(self) -> int:
+        """By how many frames the recording becomes longer."""
+        return sum(mend.time_shift for mend in self.mended.mends)
 
 
 @dataclass(frozen=True)
@@ -47,13 +64,15 @@ class Refusal:
 
 @dataclass
 class Offers:
-    """What is offered for one finding in one version; ``offers`` fill up in the order of the remedies, best first."""
+    """What is offered for a finding, or for a selected place, in one version, best first; ``offers`` fill up."""
 
-    finding: Finding
+    subject: Finding | Place
     version: Version
     remedies: list[Remedy] = field(default_factory=list)
     offers: list[Offer | Refusal | None] = field(default_factory=list)
     chosen: int = 0
+    preferred: str = ""
+    """The title of the mend that comes first, if one was chosen in a rehearsal."""
 
     @property
     def current(self) -> Offer | None:
@@ -81,6 +100,7 @@ class Mending(QObject):
         bench.version_changed.connect(self._refresh)
         bench.findings_changed.connect(self._refresh)
         bench.recording_changed.connect(self._refresh)
+        bench.place_changed.connect(self._refresh)
 
     def offer_in(self, work: Work) -> Offer | None:
         """Return the chosen candidate, if it has been computed and is one for a recording as it stands now."""
@@ -93,8 +113,22 @@ class Mending(QObject):
             self.offers.chosen = index
             self.offers_changed.emit()
 
+    @property
+    def place(self) -> Place | None:
+        """The selected place that mends are offered for, if it is not a finding they are for."""
+        subject = self.offers.subject if self.offers else None
+        return subject if isinstance(subject, Place) else None
+
+    def offer_for_selection(self) -> None:
+        """Offer mends for what is selected, though nothing was found there."""
+        work = self._bench.work
+        place = work.place() if work and work.selection else None
+        if work is not None and place is not None:
+            self._bench.focus(None)
+            self._offer(work, place)
+
     def mend(self) -> None:
-        """Mend the finding in focus with the chosen candidate, and go on to the next."""
+        """Mend what is offered for with the chosen candidate, and go on to the next."""
         work, offers = self._bench.work, self.offers
         if work is None or offers is None:
             return
@@ -106,17 +140,18 @@ class Mending(QObject):
         work.peaks[mended.version.key] = max(work.peak, mended.peak)
         if self._bench.commit(work, mended.edit(f"{mended.mends[0].method} at one place"), mended.version):
             self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
-            self._bench.focus_neighbour(1)
+            if isinstance(offers.subject, Finding):
+                self._bench.focus_neighbour(1)
 
     def mend_all(self, findings: Sequence[Finding]) -> None:
         """Mend findings of one kind, each with its best candidate, as one step; other edits wait meanwhile."""
         work = self._bench.work
         if work is None or not findings or not is_mendable(findings[0].kind) or self.job is not None:
             return
-        version, known = work.version, work.listing().open_findings()
+        version, known, preferred = work.version, work.listing().open_findings(), dict(work.preferred)
 
         def mend(job: Job) -> Mended:
-            mended = carried_out(version, planned(findings, version), known, job.report, job.is_cancelled)
+            mended = carried_out(version, planned(findings, version, preferred), known, job.report, job.is_cancelled)
             work.measure_peak(mended.version)
             return mended
 
@@ -145,8 +180,10 @@ class Mending(QObject):
             self.job.cancel()
 
     def reason_not_to_mend(self) -> str:
-        """Return why the finding in focus cannot be mended now, or nothing."""
+        """Return why the finding in focus, or the selected place, cannot be mended now, or nothing."""
         work = self._bench.work
+        if work is not None and self.place is not None:
+            return work.held
         if work is None or work.focus is None:
             return "Choose a finding first (N goes to the next)."
         state = work.state_of(work.focus)
@@ -173,21 +210,38 @@ class Mending(QObject):
         """Offer candidates for the finding in focus, unless they are on offer already."""
         work = self._bench.work
         finding = work.focus if work else None
+        if work is not None and finding is None and self._is_offered_for_selection(work):
+            return
         if work is None or finding is None or not is_mendable(finding.kind) or work.state_of(finding) is not State.OPEN:
             if self.offers is not None:
                 self._cancel_offering()
                 self.offers = None
                 self.offers_changed.emit()
             return
-        if self.offers and self.offers.finding is finding and self.offers.version.key == work.version.key:
+        if (
+            self.offers
+            and self.offers.subject is finding
+            and self.offers.version.key == work.version.key
+            and self.offers.preferred == work.preferred.get(finding.kind, "")
+        ):
             return
+        self._offer(work, finding)
+
+    def _is_offered_for_selection(self, work: Work) -> bool:
+        """Whether what is on offer is for what is selected, as it stands now."""
+        offers, place = self.offers, self.place
+        return offers is not None and place is not None and offers.version is work.version and work.place() == place
+
+    def _offer(self, work: Work, subject: Finding | Place) -> None:
+        """Have mends for a finding or a place computed."""
         self._cancel_offering()
-        offers = Offers(finding, work.version)
-        near = work.listing().open_near(finding, _NEAR_SECONDS * work.rate)
+        preferred = work.preferred.get(subject.kind, "") if isinstance(subject, Finding) else ""
+        version, offers = work.version, Offers(subject, work.version, preferred=preferred)
+        near = work.listing().open_near(subject, _NEAR_SECONDS * work.rate)
         self.offers = offers
         self._offering = self._bench.jobs.start(
             "candidates",
-            lambda job: _compute(job, finding, work.version, near),
+            lambda job: _compute(job, subject, version, near, preferred),
             lambda _: None,
             lambda came: self._came(offers, came),
         )
@@ -210,12 +264,15 @@ class Mending(QObject):
         self.offers_changed.emit()
 
 
-def _compute(job: Job, finding: Finding, version: Version, near: Sequence[Finding]) -> None:
+def _compute(job: Job, subject: Finding | Place, version: Version, near: Sequence[Finding], preferred: str) -> None:
     """Compute what is offered, the quick candidates first, so that something is seen at once."""
-    found = remedies(finding, version)
+    if isinstance(subject, Finding):
+        found = remedies(subject, version, preferred)
+    else:
+        found = remedies_of_selection(subject, version)
     job.came.emit(found)
-    start, stop = max(0, finding.start - PICTURE_MARGIN), min(version.frames, finding.stop + PICTURE_MARGIN)
-    channel = finding.channels[0]
+    start, stop = max(0, subject.start - PICTURE_MARGIN), min(version.frames, subject.stop + PICTURE_MARGIN)
+    channel = subject.channels[0]
     before = version.read(start, stop)[:, channel]
     for index in sorted(range(len(found)), key=lambda index: (found[index].effort, index)):
         try:
@@ -226,7 +283,17 @@ def _compute(job: Job, finding: Finding, version: Version, near: Sequence[Findin
         if job.is_cancelled():
             raise CancelledError
         after = mended.version.read(start, min(stop, mended.version.frames))[:, channel]
-        span = mended.version.read(finding.start, min(finding.stop, mended.version.frames))[:, list(finding.channels)]
+        span = mended.version.read(subject.start, min(subject.stop, mended.version.frames))[:, list(subject.channels)]
         peak = float(np.abs(span).max()) if span.size else 0.0
-        offer: Any = Offer(mended, peak, before, after)
+        offer: Any = Offer(mended, peak, before, after, channel, _trust(mended, channel))
         job.came.emit((index, offer))
+
+
+def _trust(mended: Mended, channel: int) -> tuple[TrustBand, ...]:
+    """Return how far the rebuilt samples of a channel may be from the truth, of so many runs as can be looked at."""
+    change = mended.change
+    if change.moves:
+        return ()
+    spans = zip(change.starts[:_MOST_BANDS].tolist(), change.stops[:_MOST_BANDS].tolist(), strict=True)
+    bands = (trust_band(mended.version, start, stop, channel) for start, stop in spans)
+    return tuple(band for band in bands if band is not None)

@@ -19,6 +19,7 @@ def view_of(work: Work) -> dict[str, Any]:
         "passage": [work.passage.start, work.passage.stop],
         "loupe": [work.loupe.start, work.loupe.stop],
         "focus": work.focus.id if work.focus else None,
+        "preferred": dict(work.preferred),
         SAVED_AT: None if work.has_unsaved_mends else work.history.now,
     }
 
@@ -36,6 +37,8 @@ def show_view(work: Work, view: dict[str, Any]) -> None:
         work.passage = Window(*span).within(frames)
     if (span := _span(view.get("loupe"), frames)) and span[1] - span[0] >= 1:
         work.loupe = Window(*span).within(frames)
+    if isinstance(preferred := view.get("preferred"), dict):
+        work.preferred = {str(kind): str(title) for kind, title in preferred.items()}
     row = work.table.rows.get(str(view.get("focus")))
     work.focus = work.table.findings[row] if row is not None else None
 

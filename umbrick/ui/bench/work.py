@@ -58,6 +58,8 @@ class Work:
     found: FindingTable = field(default_factory=lambda: FindingTable.of(()))
     """Every finding that is listed, in frames of the original."""
     sensitivity: dict[str, float] = field(default_factory=dict)
+    preferred: dict[str, str] = field(default_factory=dict)
+    """For kinds of finding the title of the mend that comes first, as rehearsed."""
     sieve: Sieve = ALL
     """What of the docket is shown."""
     closed: dict[str, frozenset[str]] = field(default_factory=dict)

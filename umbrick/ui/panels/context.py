@@ -6,6 +6,7 @@ from PySide6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
 
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.tools import Tools
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.seam_page import SeamPage
@@ -15,10 +16,13 @@ from umbrick.ui.panels.treatment import Treatment
 class ContextPanel(QStackedWidget):
     """Shows one of three pages; only that one takes room."""
 
-    def __init__(self, bench: Bench, tools: Tools, finding: Treatment, by_hand: ByHand, seam: SeamPage) -> None:
+    def __init__(
+        self, bench: Bench, tools: Tools, mending: Mending, finding: Treatment, by_hand: ByHand, seam: SeamPage
+    ) -> None:
         super().__init__()
         self._bench = bench
         self._tools = tools
+        self._mending = mending
         self.finding, self.by_hand, self.seam = finding, by_hand, seam
         self._types = False
         for page in (finding, by_hand, seam):
@@ -31,6 +35,7 @@ class ContextPanel(QStackedWidget):
             tools.seaming.desk_changed,
             tools.pasting.changed,
             tools.levelling.changed,
+            mending.offers_changed,
         ):
             signal.connect(self._choose)
         bench.focus_changed.connect(self._look_at_finding)
@@ -59,6 +64,8 @@ class ContextPanel(QStackedWidget):
             return self.finding
         if self._tools.seaming.desk is not None:
             return self.seam
+        if self._mending.place is not None:
+            return self.finding
         by_hand = (
             work.selection or self._types or self._tools.pasting.carried or self._tools.levelling.chosen is not None
         )

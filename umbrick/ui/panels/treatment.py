@@ -19,6 +19,9 @@ from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.theme import emphasised
 
+_CARD_HEIGHT = 60
+"""Five of them have room beside what the chosen one does to time and level."""
+
 
 class CandidateCard(QWidget):
     """One candidate: its number and name, the peak it rebuilds, and the fault with the mend drawn over it."""
@@ -33,7 +36,7 @@ class CandidateCard(QWidget):
         self._refusal = ""
         self._is_chosen = False
         self.theme = themes.DAYLIGHT
-        self.setFixedHeight(72)
+        self.setFixedHeight(_CARD_HEIGHT)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
@@ -50,12 +53,14 @@ class CandidateCard(QWidget):
 
     def sizeHint(self) -> QSize:
         """Return the usual size."""
-        return QSize(240, 72)
+        return QSize(240, _CARD_HEIGHT)
 
     def _figure(self) -> str:
         if self._refusal:
             return "not here"
-        return format_db(amplitude_to_db(self._offer.peak)) if self._offer else "…"
+        if self._offer is None:
+            return "…"
+        return "" if self._offer.score is None else f"{self._offer.score:.2f}"
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         """Choose this candidate."""
@@ -90,7 +95,7 @@ class CandidateCard(QWidget):
         painter.setPen(theme.color("mended" if self._is_chosen else "faint"))
         painter.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._figure())
         if self._offer:
-            self._draw_picture(painter, QRectF(12, 27, self.width() - 24, self.height() - 34), self._offer)
+            self._draw_picture(painter, QRectF(12, 27, self.width() - 24, self.height() - 33), self._offer)
 
     def _draw_picture(self, painter: QPainter, rect: QRectF, offer: Offer) -> None:
         values = np.concatenate([offer.before, offer.after])
@@ -131,8 +136,8 @@ class Treatment(QWidget):
         self.detail.setWordWrap(True)
         self.cards: list[CandidateCard] = []
         self._card_box = QVBoxLayout()
-        self._card_box.setSpacing(6)
-        self.legend = QLabel("The level is that of the rebuilt peak.")
+        self._card_box.setSpacing(5)
+        self.legend = QLabel("Seam score: 1 is where nothing stands out.")
         self.legend.setProperty("role", "faint")
         self.effect = QLabel()
         self.effect.setProperty("role", "note")
@@ -187,6 +192,10 @@ class Treatment(QWidget):
         if work is None:
             self.what.setText("Nothing is open.")
             self.detail.setText("")
+        elif (place := self._mending.place) is not None:
+            self.what.setText(f"{emphasised('Selection')} at {format_clock(place.start, work.rate)}")
+            length = format_length(place.stop - place.start, work.rate)
+            self.detail.setText(f"{length}; each of these takes it for a gap. Ctrl+D leaves it as it is.")
         elif finding is None:
             self.what.setText(emphasised(work.home.name))
             listing = work.listing()
@@ -238,7 +247,17 @@ class Treatment(QWidget):
             return ""
         offer = self._mending.offers.current if self._mending.offers else None
         peak = max(work.peak, offer.peak) if offer else work.peak
-        parts = ["Time: unchanged."] if offer else []
+        parts = []
+        if offer:
+            shift = offer.shift
+            longer = "longer" if shift > 0 else "shorter"
+            parts.append(f"Time: {format_length(abs(shift), work.rate)} {longer}." if shift else "Time: unchanged.")
+            if open_bands := [band for band in offer.trust if band.is_open(work.rate)]:
+                longest = max(len(band.deviation) for band in open_bands)
+                parts.append(
+                    f"{format_length(longest, work.rate)} without information: the sound around does not tell what was "
+                    "there; like sound from elsewhere may sound better."
+                )
         level_db = amplitude_to_db(peak)
         if level_db > 0 and (offer or work.history.latest):
             change = format_lowering(fitting_gain_db(peak))
@@ -247,5 +266,5 @@ class Treatment(QWidget):
                 f"Level: peaks {reach} {format_db(level_db)}. Saving offers to lower all by {change}, or a float file."
             )
         elif offer:
-            parts.append("Level: stays under full scale.")
+            parts.append(f"Level: rebuilt up to {format_db(amplitude_to_db(offer.peak))}, under full scale.")
         return " ".join(parts)

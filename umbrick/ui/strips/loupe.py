@@ -213,6 +213,7 @@ class LoupeStrip(Strip):
             for stem_x, stem_y in zip(x.tolist(), y.tolist(), strict=True):
                 painter.drawLine(QPointF(stem_x, zero), QPointF(stem_x, stem_y))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self._draw_trust(painter, work, content, rect, low, high)
         if changed.any():
             self._draw_curve(painter, curve_x, self._y(content.before_curve, rect, low, high), "ghost")
         self._draw_curve(painter, curve_x, self._y(content.shown_curve, rect, low, high), "body")
@@ -225,6 +226,32 @@ class LoupeStrip(Strip):
             self._draw_dots(painter, work, content, frames, x, y, before_y, changed)
         self._draw_rebuilt_label(painter, content, rect, x, y, changed)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+
+    def _draw_trust(
+        self, painter: QPainter, work: Work, content: _Content, rect: QRectF, low: float, high: float
+    ) -> None:
+        """Draw how far the chosen candidate's samples may be from what they were: one deviation either way."""
+        offer = self._viewing.mending.offer_in(work)
+        if (
+            offer is None
+            or offer.channel != content.channel
+            or self._viewing.shown_version(work) is not offer.mended.version
+        ):
+            return
+        spacing, left = self._spacing(work), self.shown_window(work).start
+        for band in offer.trust:
+            first = max(band.start, content.first)
+            last = min(band.start + len(band.deviation), content.first + len(content.shown))
+            if first >= last:
+                continue
+            middle = content.shown[first - content.first : last - content.first]
+            deviation = band.deviation[first - band.start : last - band.start]
+            x = (np.arange(first, last) + 0.5 - left) * spacing
+            upper, lower = (self._y(middle + sign * deviation, rect, low, high) for sign in (1, -1))
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(self._theme.color("mended", 60))
+            painter.drawPolygon(polyline(np.concatenate([x, x[::-1]]), np.concatenate([upper, lower[::-1]])))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
 
     def _draw_curve(self, painter: QPainter, x: Any, y: Any, color: str) -> None:
         painter.setPen(QPen(self._theme.color(color), 1))

@@ -1,0 +1,107 @@
+"""Candidates for many kinds of fault, for a selection, and the rehearsal that orders them."""
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from tests.sounds import RATE, chord, write
+from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
+
+HOLE = slice(4 * RATE, 4 * RATE + 480)
+
+
+@pytest.fixture
+def holed(hands, tmp_path):
+    sound = chord(8.0) + 0.0003 * np.random.default_rng(1).standard_normal((8 * RATE, 1))
+    sound[HOLE] = 0
+    hands.open(write(tmp_path / "holed.wav", sound))
+    hands.press("F5")
+    hands.work.truth = sound
+    return hands
+
+
+def visible_cards(window):
+    return [card for card in window.treatment.finding.cards if card.isVisible()]
+
+
+def test_a_hole_is_filled_in_two_presses_and_the_length_stays(holed, window):
+    holed.press("N")
+    assert holed.work.focus.kind == "dropout"
+    cards = visible_cards(window)
+    assert len(cards) == 5
+    assert all("0." in card.accessibleName() or "1.00" in card.accessibleName() for card in cards)
+    assert "Time: unchanged." in window.treatment.finding.effect.text()
+    frames = holed.work.frames
+    holed.press("Return")
+    assert holed.work.frames == frames
+    mend = holed.work.history.mends[0]
+    assert (mend.method, mend.seam_score is not None) == ("bridge", True)
+    assert np.square(holed.work.version.read(HOLE.start, HOLE.stop)).mean() > 1e-3
+
+
+def test_closing_up_is_one_of_them_and_tells_the_shift(holed, window):
+    holed.press("N")
+    holed.press("5")
+    assert "shorter" in window.treatment.finding.effect.text()
+    frames = holed.work.frames
+    holed.press("Return")
+    assert holed.work.frames <= frames - 480
+    assert "Timing debt" in window.status.debt.text() if hasattr(window.status, "debt") else True
+
+
+def test_the_trust_band_surrounds_what_is_rebuilt(holed, window):
+    holed.press("N")
+    offer = window.mending.offers.current
+    band = offer.trust[0]
+    assert (band.start, len(band.deviation)) == (HOLE.start, 480)
+    assert band.deviation[0] < band.deviation[240]
+
+
+def test_a_selection_is_offered_fillings_and_mended(holed, window):
+    holed.work.selection = (2 * RATE, 2 * RATE + 400)
+    window.bench.place_changed.emit()
+    holed.press("Ctrl+B")
+    assert window.treatment.currentWidget() is window.treatment.finding
+    assert "Selection" in window.treatment.finding.what.text()
+    assert len(visible_cards(window)) == 5
+    holed.press("2")
+    holed.press("Return")
+    mend = holed.work.history.mends[0]
+    assert (mend.start, mend.stop, mend.parameters["using"]) == (2 * RATE, 2 * RATE + 400, "prediction")
+    assert not holed.work.history.mends[0].finding_ids
+
+
+def test_leaving_the_selection_leaves_its_offers(holed, window):
+    window.bench.select(2 * RATE, 2 * RATE + 400)
+    holed.press("Ctrl+B")
+    assert window.mending.place is not None
+    holed.press("Ctrl+D")
+    assert window.mending.place is None
+    assert window.mending.offers is None
+
+
+def test_a_rehearsal_is_shown_and_its_choice_comes_first(holed, window):
+    holed.press("N")
+    seen = []
+
+    def choose():
+        dialog = QApplication.activeModalWidget()
+        if not isinstance(dialog, RehearsalDialog):
+            QTimer.singleShot(50, choose)
+            return
+        seen.extend(dialog.table.item(row, 0).text() for row in range(dialog.table.rowCount()))
+        dialog.table.selectRow(seen.index("Both sides"))
+        dialog.accept()
+
+    QTimer.singleShot(50, choose)
+    holed.press("Ctrl+Shift+B")
+    holed.settle()
+    assert {"All that is known", "Both sides", "Like sound nearby"} <= set(seen)
+    assert holed.work.preferred == {"dropout": "Both sides"}
+    assert window.mending.offers.remedies[0].title == "Both sides"
+    assert "comes first" in window.status.message.text()
+
+
+def test_what_cannot_be_rehearsed_says_why(holed, window):
+    assert "Choose a finding first" in window.rehearsing.reason_against()
