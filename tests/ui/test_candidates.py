@@ -5,7 +5,7 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
-from tests.sounds import RATE, chord, write
+from tests.sounds import RATE, faultless, write
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 
 HOLE = slice(4 * RATE, 4 * RATE + 480)
@@ -13,11 +13,10 @@ HOLE = slice(4 * RATE, 4 * RATE + 480)
 
 @pytest.fixture
 def holed(hands, tmp_path):
-    sound = chord(8.0) + 0.0003 * np.random.default_rng(1).standard_normal((8 * RATE, 1))
+    sound = faultless(8.0)
     sound[HOLE] = 0
     hands.open(write(tmp_path / "holed.wav", sound))
     hands.press("F5")
-    hands.work.truth = sound
     return hands
 
 
@@ -47,7 +46,6 @@ def test_closing_up_is_one_of_them_and_tells_the_shift(holed, window):
     frames = holed.work.frames
     holed.press("Return")
     assert holed.work.frames <= frames - 480
-    assert "Timing debt" in window.status.debt.text() if hasattr(window.status, "debt") else True
 
 
 def test_the_trust_band_surrounds_what_is_rebuilt(holed, window):

@@ -66,10 +66,10 @@ def filled(
     version: Version,
     place: Place,
     donor: int | str = AUTO,
-    choice: int = 1,
     fade: int = 0,
     gain: float | None = None,
     adds: bool = False,
+    choice: int = 1,
 ) -> Filled:
     """Return a place filled with a stretch of the same length from elsewhere in the version.
 
@@ -79,14 +79,14 @@ def filled(
     place : Place
     donor : int or "auto"
         The frame it begins with; ``auto`` takes one of the best matches nearby.
-    choice : int
-        Which of them, counted from 1.
     fade : int
         Length of the crossfades in frames; they lie outside the place, on both sides.
     gain : float, optional
         Factor, negative to invert the polarity; by default what matches best, 1 for a donor that is given.
     adds : bool
         Whether it is mixed to what is there instead of replacing it.
+    choice : int
+        Which of the best matches ``auto`` takes, counted from 1.
 
     Raises
     ------
@@ -175,10 +175,10 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
         version,
         place,
         donor if donor == AUTO else int(float(donor)),
-        round(float(parameters["choice"])),
         fade,
         gain,
         parameters["mix"] == "add",
+        round(float(parameters["choice"])),
     )
     return Reworked((found.stretch,), place, dict(parameters) | {"donor": float(found.donor)}, found.score)
 
