@@ -16,12 +16,12 @@ from scipy.ndimage import binary_dilation
 
 from benchmarks.corpus import clean, is_speech
 from benchmarks.plant import local_level
-from umbrick.core.measure.autoregression import modelled
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.bounds import runs
 from umbrick.core.mend.declick import rebuilt
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
+from umbrick.core.model.autoregression import modelled
+from umbrick.core.model.bounds import runs
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor

@@ -18,8 +18,8 @@ from scipy.interpolate import CubicSpline
 from benchmarks.corpus import clean, is_speech, loudest
 from benchmarks.planting import clip_to_sdr
 from umbrick.core.mend import declip, sparse
-from umbrick.core.mend.bounds import Bounds
 from umbrick.core.mend.method import Excerpt
+from umbrick.core.model.bounds import Bounds
 
 _LEVELS = (3, 5, 7, 10, 15, 20)
 

@@ -19,9 +19,9 @@ from scipy.interpolate import CubicSpline
 from benchmarks.corpus import clean, is_speech
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.donors import donors
-from umbrick.core.mend.interpolation import interpolated
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
+from umbrick.core.model.interpolation import interpolated
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 

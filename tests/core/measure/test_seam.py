@@ -3,7 +3,7 @@ import pytest
 
 from tests.sounds import RATE, chord, rng, voice
 from umbrick.core.measure.seam import seam_scores
-from umbrick.core.mend.interpolation import interpolated
+from umbrick.core.model.interpolation import interpolated
 
 SOUND = voice(0.5)
 

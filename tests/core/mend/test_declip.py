@@ -6,9 +6,9 @@ from hypothesis import strategies as st
 from tests.sounds import RATE, chord, clipped, rng, voice
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend import curve, declip, sparse
-from umbrick.core.mend.bounds import Bounds
-from umbrick.core.mend.least_squares import fill
 from umbrick.core.mend.method import Excerpt
+from umbrick.core.model.bounds import Bounds
+from umbrick.core.model.least_squares import fill
 
 USING = ["curve", "prediction", "sparse", "auto"]
 

@@ -9,10 +9,10 @@ from tests.sounds import RATE, chord, rng, voice
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend import bridge, collapse, declick
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.damage_extent import extent
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
+from umbrick.core.model.damage_extent import extent
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import maximum_filter1d
 
-from umbrick.core.measure.autoregression import Model, deviations, modelled
+from umbrick.core.model.autoregression import Model, deviations, modelled
 
 Masks = npt.NDArray[np.bool_]
 Integers = npt.NDArray[np.int64]

@@ -14,9 +14,9 @@ import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.measure.seam import seam_scores
-from umbrick.core.mend.bounds import Integers, runs
 from umbrick.core.mend.method import Excerpt, Method, Parameters, Rebuild, Rework, Reworked, Stretch
 from umbrick.core.mend.place import Place, mask_of, stretches
+from umbrick.core.model.bounds import Integers, runs
 from umbrick.core.timeline.change import Change, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch

@@ -8,16 +8,19 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.measure.autoregression import NOISE_SHARE
-from umbrick.core.mend.bounds import Mask, Wave, runs
 from umbrick.core.mend.declick import bridged_over
 from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
-from umbrick.core.mend.interpolation import interpolated
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.model.autoregression import NOISE_SHARE
+from umbrick.core.model.bounds import Mask, Wave, runs
+from umbrick.core.model.interpolation import interpolated
 
 LONGEST_SECONDS = 0.3
 
-_LEAST_ORDER, _MOST_ORDER = 256, 1000
+_LEAST_ORDER_SECONDS = 0.0107
+"""The predictor looks back over a turn of the lowest voice at least: the pitch tells more than the resonances."""
+
+_LEAST_ORDER, _MOST_ORDER = 128, 1000
 _SWEEPS = 3
 _CONTEXT_ORDERS = 4
 _LEAST_CONTEXT = 2048
@@ -82,7 +85,7 @@ def _bridged(
 ) -> npt.NDArray[np.float64]:
     """Return a gap of some channels, shape ``(stop − start, channels)``."""
     length = stop - start
-    order = int(np.clip(3 * length, _LEAST_ORDER, _MOST_ORDER))
+    order = int(np.clip(max(3 * length, _LEAST_ORDER_SECONDS * rate), _LEAST_ORDER, _MOST_ORDER))
     reach = max(_CONTEXT_ORDERS * order, _LEAST_CONTEXT)
     noise_share = _noise_share(length / rate)
     left, right = max(0, start - reach), min(len(around), stop + reach)

@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 
 from umbrick.core.mend import prediction, sparse
-from umbrick.core.mend.bounds import Mask, Wave
+from umbrick.core.model.bounds import Mask, Wave
 
 _FRAMES_SECONDS = (0.085, 0.043, 0.17)
 """Lengths of the sparse method's frames: short ones suit what is struck, long ones what is held."""

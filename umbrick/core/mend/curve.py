@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from umbrick.core.mend.bounds import Bounds, Mask, Wave, runs
+from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
 
 _SHORT, _LONG = 8, 32
 _LONG_SLOPE = 0.7

@@ -8,10 +8,10 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.bounds import Mask, Wave, runs
-from umbrick.core.mend.damage_extent import context_for, extent, order_for
-from umbrick.core.mend.interpolation import interpolated
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.model.bounds import Mask, Wave, runs
+from umbrick.core.model.damage_extent import context_for, extent, order_for
+from umbrick.core.model.interpolation import interpolated
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.click import ClickDetector
 from umbrick.core.survey.detector import Format

@@ -8,8 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.mend import consensus, curve, prediction, sparse
-from umbrick.core.mend.bounds import Mask, Wave
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.model.bounds import Mask, Wave
 from umbrick.core.units import db_to_amplitude
 
 _REFINING_ORDER = 256

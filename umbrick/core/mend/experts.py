@@ -14,9 +14,9 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import lstsq, matmul_toeplitz
 
-from umbrick.core.measure.autoregression import Model, modelled
 from umbrick.core.mend.donors import donors
-from umbrick.core.mend.interpolation import Normal, interpolated, normal_equations
+from umbrick.core.model.autoregression import Model, modelled
+from umbrick.core.model.interpolation import Normal, interpolated, normal_equations
 from umbrick.core.sound.source import ArraySource
 
 Wave = npt.NDArray[np.float64]

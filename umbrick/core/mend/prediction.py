@@ -11,8 +11,8 @@ from scipy.signal import get_window
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend import curve
-from umbrick.core.mend.bounds import Bounds, Mask, Wave, runs
-from umbrick.core.mend.least_squares import fill
+from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
+from umbrick.core.model.least_squares import fill
 
 ORDER = 256
 """Samples the predictor looks back."""

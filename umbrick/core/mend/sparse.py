@@ -10,7 +10,7 @@ from scipy.fft import irfft, rfft
 from scipy.signal import get_window
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.bounds import Bounds, Mask, Wave
+from umbrick.core.model.bounds import Bounds, Mask, Wave
 
 FRAME_SECONDS = 0.085
 """Length of the frames that are best alone."""

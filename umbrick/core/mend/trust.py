@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.measure.autoregression import deviations, modelled
+from umbrick.core.model.autoregression import deviations, modelled
 from umbrick.core.sound.source import Source
 
 _MOST_ORDER, _LEAST_ORDER = 256, 32

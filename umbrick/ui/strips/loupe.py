@@ -11,7 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
-from umbrick.core.mend.bounds import runs
+from umbrick.core.model.bounds import runs
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import SPANNING_KINDS, State
 from umbrick.core.timeline.runs import NO_ORIGIN

@@ -8,9 +8,9 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, cho_factor, cho_solve, solve_toeplitz, toeplitz
 
-from umbrick.core.measure.autoregression import NOISE_SHARE, STEADY, Model, autocorrelation, modelled
-from umbrick.core.mend.bounds import Bounds
-from umbrick.core.mend.least_squares import fill
+from umbrick.core.model.autoregression import NOISE_SHARE, STEADY, Model, autocorrelation, modelled
+from umbrick.core.model.bounds import Bounds
+from umbrick.core.model.least_squares import fill
 
 Wave = npt.NDArray[np.float64]
 

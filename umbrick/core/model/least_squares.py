@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
-from umbrick.core.mend.bounds import Bounds, Integers, Wave
+from umbrick.core.model.bounds import Bounds, Integers, Wave
 
 _ROUNDS = 12
 

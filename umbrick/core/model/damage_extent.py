@@ -6,8 +6,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, cholesky, solve_triangular, toeplitz
 
-from umbrick.core.measure.autoregression import Model, autocorrelation
-from umbrick.core.mend.interpolation import interpolated
+from umbrick.core.model.autoregression import Model, autocorrelation
+from umbrick.core.model.interpolation import interpolated
 
 Wave = npt.NDArray[np.float64]
 
@@ -19,14 +19,15 @@ _UNLIKELY = 5.5
 """So many standard deviations from what is expected a sample counts as damaged. Errors of prediction have heavier
 tails than Gauss's, above all at the pulses of a voice."""
 
-_LEAST_ORDER, _MOST_ORDER = 64, 256
+_ORDER_A_SAMPLE = 8
+_LEAST_ORDER, _MOST_ORDER = 64, 512
 _CONTEXT_ORDERS = 4
 _LEAST_CONTEXT = 1024
 
 
 def order_for(length: int) -> int:
     """Return how many samples a predictor should look back to rebuild damage of some length."""
-    return int(np.clip(3 * length, _LEAST_ORDER, _MOST_ORDER))
+    return int(np.clip(_ORDER_A_SAMPLE * length, _LEAST_ORDER, _MOST_ORDER))
 
 
 def context_for(order: int) -> int:

@@ -1,0 +1,1 @@
+"""Models of sound: what is expected of samples, given those around them."""
