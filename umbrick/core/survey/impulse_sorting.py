@@ -53,6 +53,9 @@ _COLUMNS = (
 )
 _WEIGHTS = np.array([(0.0, at_break, at_mouth) for _, at_break, at_mouth in _COLUMNS])
 _HALF_SURE_DB = 9.5
+_NARROW_BAND_RATE, _NARROW_BAND_DB = 16_000, 1.2
+"""At a telephone's rate there are fewer samples to tell a consonant from a click by."""
+
 _HALF_BURIED_DB = -22.0
 """Impulses this far below the sound around them are as likely coding noise as damage; the more they stand out, the
 further below they may be."""
@@ -86,7 +89,8 @@ def events(block: Block) -> list[Event]:
         excess_db = 20 * np.log10(measured.prominence)
         relative_db = 20 * np.log10(np.maximum(measured.amplitude, 1e-9) / np.maximum(measured.level, 1e-6))
         buried_db = _HALF_BURIED_DB - 0.5 * np.clip(excess_db - 12, 0, 20)
-        confidence = _sure((excess_db - _HALF_SURE_DB) / 0.8) * _sure((relative_db - buried_db) / 2)
+        half_sure_db = _HALF_SURE_DB + (_NARROW_BAND_DB if block.rate < _NARROW_BAND_RATE else 0.0)
+        confidence = _sure((excess_db - half_sure_db) / 0.8) * _sure((relative_db - buried_db) / 2)
         reach = 2 * (residual.predictor.shape[1] - 1)
         inside = (measured.peak >= reach + 2) & (measured.peak < len(residual.error) - reach - 2)
         rows = np.flatnonzero((confidence >= _LEAST_CONFIDENCE) & inside)

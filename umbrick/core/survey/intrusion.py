@@ -13,12 +13,16 @@ import numpy as np
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.residual import MARGIN_SEGMENTS, residuals, segment_frames
 from umbrick.core.survey.ridges import Floats, Ridge, ridges, tops
+from umbrick.core.survey.voice_likeness import may_be_voice
 
 _LOWEST_HZ, _HIGHEST_HZ = 500.0, 14000.0
 _SHORTEST_SECONDS = 0.25
 _HISTORY_SECONDS = 4.0
+_HELD_NOTES = 0.85
+"""Music holds notes of its own: a line in it has to be that much likelier foreign."""
 
 
 def _bins(rate: int) -> slice:
@@ -62,10 +66,12 @@ class IntrusionDetector:
         self._lines: list[_Line] = []
         self._tops = np.zeros(searched.stop - searched.start)
         self._energy = 0.0
+        self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
         """Follow the ridges into a block; those that have ended are noted."""
         over, own, energy = block.shared(lines)
+        self._outlines.append(block.shared(outline))
         count = len(over)
         self._tops += np.count_nonzero(over, axis=0)
         self._energy += energy
@@ -96,6 +102,7 @@ class IntrusionDetector:
         """Return the foreign lines."""
         usual = self._energy / max(1, self._row)
         crowd = float(self._tops.sum()) / max(1, self._row)
+        in_voice = may_be_voice(self._outlines)
         findings = []
         for line in self._lines:
             seconds = (line.stop - line.start) / self._format.rate
@@ -109,6 +116,7 @@ class IntrusionDetector:
                 + 0.18 * min(relative_db, 0.0)
                 + 3.6 * min(line.low_hz / 1000, 2.0)
                 - 6.3
+                - (0.0 if in_voice else _HELD_NOTES)
             )
             confidence = float(1 / (1 + np.exp(-doubt)))
             if confidence >= 0.05:
@@ -143,5 +151,5 @@ KIND = Kind(
     family=Family.BACKGROUND,
     summary="foreign tones, whistles, rings and calls",
     make=IntrusionDetector,
-    needs=(lines,),
+    needs=(lines, outline),
 )

@@ -21,6 +21,8 @@ _SHORTEST_MS, _LONGEST_MS = 41.0, 190.0
 _HALF_SURE_DB = 9.0
 _LEAST_DB = 4.0
 _FEWEST_SECONDS = 3.0
+_MOST_CONFIDENCE = 0.9
+"""A strong word is low and sudden too: only an ear can be surer."""
 
 
 class PlosiveDetector:
@@ -60,7 +62,7 @@ class PlosiveDetector:
         quiet = np.flatnonzero(level_db[peak : peak + longest] < max(top_db - _FALL_DB, usual_db - _UNDER_DB))
         stop = peak + (int(quiet[0]) if len(quiet) else min(longest, len(level_db) - peak))
         milliseconds = 1e3 * (stop - start) / rate
-        confidence = 1 / (1 + np.exp(-(excess_db - _HALF_SURE_DB) / 1.2))
+        confidence = _MOST_CONFIDENCE / (1 + np.exp(-(excess_db - _HALF_SURE_DB) / 1.2))
         confidence /= (1 + np.exp(-(milliseconds - _SHORTEST_MS) / 3)) * (1 + np.exp((milliseconds - _LONGEST_MS) / 12))
         return Finding(
             id="",
