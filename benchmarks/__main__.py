@@ -9,6 +9,7 @@ from pathlib import Path
 from benchmarks import (
     casebook,
     clicks,
+    collapsing,
     declip,
     detection,
     finding,
@@ -35,6 +36,7 @@ BENCHMARKS = {
         declip,
         clicks,
         gaps,
+        collapsing,
         seams,
         playing,
     )
