@@ -28,6 +28,7 @@ from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.wave_image import columns_of
 
 _NOWHERE = QModelIndex()
+_DOUBTFUL = 0.5
 
 
 class _Preview(QWidget):
@@ -57,7 +58,8 @@ class Choices(QAbstractListModel):
         super().__init__()
         self.findings = findings
         self._rate, self._channels = work.rate, work.channels
-        self._ticked = np.ones(len(findings), np.bool_)
+        # What is listed only because the sensitivity was raised is doubtful: it is mended if it is ticked by hand.
+        self._ticked = np.array([finding.confidence >= _DOUBTFUL for finding in findings], np.bool_)
 
     @property
     def count(self) -> int:

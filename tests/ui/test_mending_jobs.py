@@ -1,0 +1,136 @@
+"""Whole jobs of finding and mending, from the opened recording on, within the number of acts they may take."""
+
+import numpy as np
+import pytest
+
+from tests.core.survey.test_kinds import speech
+from tests.sounds import RATE, faultless, rng, write
+from umbrick.core.survey.finding import State
+from umbrick.playback.engine import Hearing
+from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
+
+HOLE = slice(4 * RATE, 4 * RATE + 400)
+
+
+def opened(hands, tmp_path, sound):
+    hands.open(write(tmp_path / "job.wav", sound))
+    hands.acts = 0
+
+
+def holed():
+    sound = faultless(8.0)
+    sound[HOLE] = 0
+    return sound
+
+
+def test_a_hole_locked_to_picture_is_filled_and_heard_in_four_acts(hands, window, tmp_path):
+    truth = faultless(8.0)
+    opened(hands, tmp_path, holed())
+    frames = hands.work.frames
+    hands.press("F5")
+    hands.press("N")
+    hands.press("Space")
+    assert window.listening.is_sounding
+    hands.press("Return")
+    assert hands.acts == 4
+    mended = hands.work.version.read(0, hands.work.frames)
+    assert hands.work.frames == frames
+    error = np.square(mended[HOLE] - truth[HOLE]).sum() / np.square(truth[HOLE]).sum()
+    assert error < 0.3
+    assert np.array_equal(mended[: HOLE.start], hands.work.history.original.read(0, HOLE.start))
+
+
+def test_the_same_hole_without_picture_is_closed_in_three_acts(hands, window, tmp_path):
+    opened(hands, tmp_path, holed())
+    hands.press("F5")
+    hands.press("N")
+    hands.press("Backspace")
+    assert hands.acts == 3
+    (mend,) = hands.work.history.mends
+    assert mend.time_shift <= -390
+    assert mend.seam_score > 0.5
+    assert "0 ms" not in window.status.debt.text()
+
+
+def test_words_that_came_twice_are_taken_out_two_acts_each(hands, window, tmp_path):
+    truth = speech(9.0, seed=4)
+    cuts = [round(0.12 * RATE) + number * round(0.46 * RATE) + round(0.2 * RATE) for number in (3, 8, 13)]
+    block = round(0.06 * RATE)
+    parts, last = [], 0
+    for cut in cuts:
+        parts += [truth[last:cut], truth[cut - block : cut]]
+        last = cut
+    opened(hands, tmp_path, np.concatenate([*parts, truth[last:]]))
+    hands.press("F5")
+    hands.press("N")
+    hands.acts = 0
+    for _ in cuts:
+        assert hands.work.focus.kind == "stutter"
+        hands.press("Space")
+        hands.press("Return")
+    assert hands.acts == 2 * len(cuts)
+    mended = hands.work.version.read(0, hands.work.frames)
+    assert len(mended) == len(truth)
+    assert np.abs(mended - truth).max() < 0.01
+
+
+def restarted():
+    """Words of which the tenth is the ninth once more, a little faster."""
+    sound = 0.0004 * rng(3).standard_normal((9 * RATE, 1))
+    word = round(0.4 * RATE)
+    for number, start in enumerate(range(RATE // 4, 8 * RATE, RATE // 2)):
+        again = number == 9
+        t = np.arange(word) / RATE * (1.03 if again else 1.0)
+        shape = rng(8 if again else number)
+        centres = np.interp(t, np.linspace(0, 0.42, 5), shape.uniform(400, 3500, 5))
+        levels = np.interp(t, np.linspace(0, 0.42, 5), shape.uniform(0.1, 1, 5))
+        pitch = 2 * np.pi * np.cumsum(135 + 20 * np.sin(7 * t + number)) / RATE
+        voiced = sum(np.exp(-(((135 * k - centres) / 500) ** 2)) * np.sin(k * pitch + k) for k in range(1, 28))
+        sound[start : start + word, 0] += 0.15 * levels * voiced * np.hanning(word) ** 0.3
+    return sound
+
+
+@pytest.fixture
+def doubtful(hands, window, tmp_path):
+    opened(hands, tmp_path, restarted())
+    hands.press("F5")
+    window.bench.set_sensitivity("stutter", 0.95)
+    hands.settle()
+    (finding,) = [f for f in hands.work.listing().open_findings("stutter") if f.detail.get("restart")][:1]
+    return finding
+
+
+def test_a_speaker_who_starts_over_is_kept_with_one_key(hands, window, doubtful):
+    window.bench.focus(doubtful)
+    hands.settle()
+    assert "may have started over" in window.treatment.finding.detail.text()
+    assert doubtful.confidence <= 0.4
+    hands.acts = 0
+    hands.press("K")
+    assert hands.acts == 1
+    assert hands.work.state_of(doubtful) is State.KEPT
+
+
+def test_mend_all_leaves_what_is_doubtful_unless_it_is_ticked(hands, window, doubtful):
+    dialog = MendAllDialog(hands.work, "stutter", window.theme, window)
+    assert doubtful not in dialog.included()
+
+
+def test_the_residue_of_declicking_holds_no_music(hands, window, tmp_path):
+    truth = speech(9.0, seed=4)
+    noisy = truth.copy()
+    random = rng(2)
+    for at in random.integers(RATE // 2, len(truth) - RATE // 2, 8).tolist():
+        noisy[at : at + 3, 0] += random.choice((-0.3, 0.3))
+    opened(hands, tmp_path, noisy)
+    hands.press("F5")
+    hands.press("N")
+    assert hands.work.focus.kind == "click"
+    hands.in_dialog(lambda dialog: dialog.accept())
+    hands.press("Shift+Return")
+    hands.press("R")
+    assert hands.acts == 4
+    assert window.listening.hearing is Hearing.RESIDUE
+    residue = hands.work.history.original.read(0, len(truth)) - hands.work.version.read(0, len(truth))
+    clicks = noisy - truth
+    assert np.square(residue - clicks).sum() < 0.02 * np.square(clicks).sum()
