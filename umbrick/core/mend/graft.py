@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.measure.jumps import OwnJumps
+from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.crossfade import AUTO, crossfaded
 from umbrick.core.mend.donors import donors
 from umbrick.core.mend.making import standing_for
@@ -25,6 +25,7 @@ Wave = npt.NDArray[np.float64]
 
 CROSSFADE_MS = 5.0
 _MOST_SAMPLES = 1 << 27
+_SCORED_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
@@ -184,15 +185,16 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
 
 
 def _score(version: Version, place: Place, stretch: Stretch) -> float:
-    """Return the lower score of a filling's two joins."""
-    own = OwnJumps(version, stretch.start, stretch.stop)
-    reach = 2 * own.frame
+    """Return the seam score of a filling."""
+    reach = round(_SCORED_SECONDS * version.rate)
     left = version.read_exact(max(0, stretch.start - reach), stretch.start)
     right = version.read_exact(stretch.stop, min(version.frames, stretch.stop + reach))
     middle = np.concatenate([p.source.read_exact(p.start, p.start + p.length) for p in stretch.pieces])
-    sound = np.concatenate([left, middle, right])[:, list(place.channels)]
-    edges = [len(left) + place.start - stretch.start, len(left) + place.stop - stretch.start]
-    return min(own.read(sound[:edge], sound[edge:]).score for edge in edges)
+    sound = np.concatenate([left, middle, right]).astype(np.float64)
+    made = np.zeros(sound.shape, np.bool_)
+    start, stop = len(left), len(left) + len(middle)
+    made[start:stop, list(place.channels)] = True
+    return seam_scores(sound, made, np.array([start]), np.array([stop]), version.rate)[0]
 
 
 def _on(sound: Wave, channels: int) -> Wave:

@@ -206,7 +206,8 @@ class Treatment(QWidget):
             else:
                 self.detail.setText(f"{format_count(len(listing.open_rows), 'open finding')}. N goes to the first.")
         else:
-            channels = "" if work.channels == 1 else f", channel {finding.channels[0] + 1}"
+            is_on_all = len(finding.channels) == work.channels
+            channels = "" if is_on_all else f", channel {finding.channels[0] + 1}"
             self.what.setText(
                 f"{emphasised(KINDS[finding.kind].title)} at {format_clock(finding.start, work.rate)}{channels}"
             )
