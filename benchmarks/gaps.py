@@ -3,6 +3,7 @@
 Gaps of 1, 5, 10, 20 and 50 ms in sound that is not far below the recording's level. A plain cubic spline, a textbook
 autoregressive interpolator (order three times the gap, 256 to 1000), a donor alone and a donor whose difference is
 bridged stand beside the bridge; ``best`` is the best of the three references for each gap, known only from the truth.
+The seam scores of all of them, and of silence, are compared with the true error by rank.
 """
 
 from __future__ import annotations
@@ -15,8 +16,10 @@ from zlib import crc32
 
 import numpy as np
 from scipy.interpolate import CubicSpline
+from scipy.stats import spearmanr
 
 from benchmarks.corpus import clean, is_speech
+from umbrick.core.measure.seam import Surroundings
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.donors import donors
 from umbrick.core.mend.place import Place
@@ -94,9 +97,19 @@ def ratio_db(truth, made):
     return max(-20.0, 10 * np.log10(np.sum(truth**2) / (np.sum((truth - made) ** 2) + 1e-20)))
 
 
+def _seam_score(wave, start, stop, made, rate):
+    first, last = max(0, start - rate), min(len(wave), stop + rate)
+    filled = wave[first:last].copy()
+    filled[start - first : stop - first] = made
+    rebuilt = np.zeros(len(filled), bool)
+    rebuilt[start - first : stop - first] = True
+    return Surroundings(filled, rebuilt, rate).score(start - first, stop - first)
+
+
 def run(files: list[Path]) -> None:
     """Measure and print."""
     ratios, energies, costs = (defaultdict(list) for _ in range(3))
+    scores, errors = [], []
     for file in files:
         sound, rate = clean(file)
         wave, group = sound[:, 0], "speech" if is_speech(file) else "music"
@@ -111,9 +124,13 @@ def run(files: list[Path]) -> None:
                     costs[name, length].append(time.perf_counter() - began)
                     row[name] = ratio_db(wave[start:stop], made)
                     ratios[group, name, length].append(row[name])
+                    scores.append(_seam_score(wave, start, stop, made, rate))
+                    errors.append(-row[name])
                     energies[group, name, length].append(
                         10 * np.log10((np.sum(made**2) + 1e-12) / np.sum(wave[start:stop] ** 2))
                     )
+                scores.append(_seam_score(wave, start, stop, np.zeros(stop - start), rate))
+                errors.append(0.0)
                 ratios[group, "best", length].append(max(row[name] for name in _REFERENCES))
     print(f"gaps of {', '.join(map(str, _LENGTHS_MS))} ms: ratio in dB | energy in dB | slowest of them in seconds")
     for group in ("speech", "music"):
@@ -123,3 +140,6 @@ def run(files: list[Path]) -> None:
                 cells += ["|", *(f"{np.mean(energies[group, name, length]):6.1f}" for length in _LENGTHS_MS)]
                 cells += ["|", *(f"{max(costs[name, length]):6.2f}" for length in _LENGTHS_MS)]
             print(f"{group:7} {name:19}{' '.join(cells)}")
+    print(
+        f"seam score against true error: rank correlation {-spearmanr(scores, errors)[0]:.2f}, {len(scores)} fillings"
+    )

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import NamedTuple
 
+from umbrick.core.errors import CancelledError
 from umbrick.core.mend.applying import Mended, apply_method, together
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Remedy, first_remedy
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
+
+_A_PART = 32
+_APART_SECONDS = 0.5
+"""Parts are cut where this much lies between two places, so that no method's context or crossfade reaches across."""
 
 
 class Batch(NamedTuple):
@@ -55,20 +60,44 @@ def carried_out(
     findings : sequence of Finding
         What is known of the version: each method minds some kinds of damage.
     progress, is_cancelled : callable
-        As for :func:`apply_method`.
+        Told the share done, from 0 to 1; asked whether to stop: what is done by then is returned.
+
+    Raises
+    ------
+    CancelledError
+        If ``is_cancelled`` says so before anything is done.
     """
-    total = sum(len(batch.places) for batch in batches)
-    made, before = [], 0
-    for batch in batches:
-        share = len(batch.places) / total
+    parts = [part for batch in batches for part in _in_parts(batch, round(_APART_SECONDS * version.rate))]
+    total = sum(len(part.places) for part in parts)
+    made: list[Mended] = []
+    before = 0
+    for part in parts:
+        share = len(part.places) / total
 
         def told(done: float, before: int = before, share: float = share) -> None:
             progress(before / total + share * done)
 
-        damage = damage_minded(batch.method, findings)
-        made.append(apply_method(version, batch.method, batch.settings, batch.places, damage, told, is_cancelled))
-        before += len(batch.places)
+        damage = damage_minded(part.method, findings)
+        try:
+            made.append(apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled))
+        except CancelledError:
+            if not made:
+                raise
+            break
+        before += len(part.places)
     return made[0] if len(made) == 1 else together(version, made)
+
+
+def _in_parts(batch: Batch, apart: int) -> Iterator[Batch]:
+    """Yield a batch in parts that can be done one after another: none ends where the next place is near."""
+    places: list[Place] = []
+    for place in sorted(batch.places):
+        if len(places) >= _A_PART and place.start - max(p.stop for p in places[-_A_PART:]) > apart:
+            yield batch._replace(places=places)
+            places = []
+        places.append(place)
+    if places:
+        yield batch._replace(places=places)
 
 
 def applied(version: Version, remedy: Remedy, findings: Sequence[Finding], is_cancelled: Callable[[], bool]) -> Mended:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -94,6 +95,7 @@ class Mending(QObject):
         self._bench = bench
         self.offers: Offers | None = None
         self.job: Job | None = None
+        self._stopping = threading.Event()
         self._offering: Job | None = None
         self._writing: Job | None = None
         bench.focus_changed.connect(self._refresh)
@@ -148,10 +150,11 @@ class Mending(QObject):
         work = self._bench.work
         if work is None or not findings or not is_mendable(findings[0].kind) or self.job is not None:
             return
+        self._stopping = stopping = threading.Event()
         version, known, preferred = work.version, work.listing().open_findings(), dict(work.preferred)
 
         def mend(job: Job) -> Mended:
-            mended = carried_out(version, planned(findings, version, preferred), known, job.report, job.is_cancelled)
+            mended = carried_out(version, planned(findings, version, preferred), known, job.report, stopping.is_set)
             work.measure_peak(mended.version)
             return mended
 
@@ -175,9 +178,9 @@ class Mending(QObject):
         self.changed.emit()
 
     def stop(self) -> None:
-        """Stop mending all alike."""
+        """Stop mending all alike; what is done by then stays."""
         if self.job:
-            self.job.cancel()
+            self._stopping.set()
 
     def reason_not_to_mend(self) -> str:
         """Return why the finding in focus, or the selected place, cannot be mended now, or nothing."""
@@ -195,6 +198,8 @@ class Mending(QObject):
 
     def _all_mended(self, work: Work, edit: Edit) -> None:
         count = format_count(len(edit.made), "place")
+        if self._stopping.is_set():
+            count = f"{count}, then stopped; undo takes them back"
         gain_db = work.fitting_gain_db
         peak = format_db(amplitude_to_db(work.peak))
         level = f" Peaks reach {peak}; saving offers to lower all by {format_lowering(gain_db)}." if gain_db < 0 else ""

@@ -9,9 +9,10 @@ from umbrick.core.survey.excerpt import WHOLE_KINDS, is_same, survey_span
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
+from umbrick.core.timeline.version import Version
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.work import Work
+from umbrick.ui.bench.listing import Listing
 
 _CONTEXT_SECONDS = 6.0
 _SLACK_SECONDS = 0.003
@@ -37,13 +38,14 @@ class Rechecking(QObject):
         if self._job:
             self._job.cancel()
             self._job = None
-        doubtful = _doubtful(work)
-        if not doubtful or len(doubtful) > _MOST_PLACES:
-            return
         version, bits, key = work.version, work.recording.format.bits, work.version.key
+        original, listing = work.history.original, work.listing()
 
         def measure(job: Job) -> frozenset[str]:
+            doubtful = _doubtful(listing, version, original)
             gone: set[str] = set()
+            if len(doubtful) > _MOST_PLACES:
+                return frozenset()
             slack = round(_SLACK_SECONDS * version.rate)
             for group in _groups(doubtful, round(_JOINED_SECONDS * version.rate)):
                 if job.is_cancelled():
@@ -65,11 +67,10 @@ class Rechecking(QObject):
         self._job = self._bench.jobs.start("measuring again", measure, done)
 
 
-def _doubtful(work: Work) -> list[Finding]:
+def _doubtful(listing: Listing, version: Version, original: Version) -> list[Finding]:
     """Return the open findings that touch sound which is not the original's."""
-    listing = work.listing()
     rows: set[int] = set()
-    for start, stop in rebuilt_spans(work.version, work.history.original):
+    for start, stop in rebuilt_spans(version, original):
         rows.update(listing.table.within(start, stop).tolist())
     findings = (listing.table.findings[row] for row in sorted(rows) if listing.is_listed[row])
     return [f for f in findings if f.kind not in WHOLE_KINDS and listing.state_of(f) is State.OPEN]

@@ -1,0 +1,59 @@
+"""Plans: each finding gets its best mend, those alike together; stopping keeps what is done."""
+
+import numpy as np
+import pytest
+
+from tests.sounds import RATE, faultless
+from umbrick.core.errors import CancelledError
+from umbrick.core.mend.plan import carried_out, planned
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.finding import Finding
+from umbrick.core.timeline.version import Version
+
+COUNT = 40
+
+
+def finding(number, kind, start, length):
+    return Finding(f"{kind}{number}", kind, start, start + length, (0,), 0.5, 0.9, "planted")
+
+
+@pytest.fixture(scope="module")
+def clicked():
+    sound = np.tile(faultless(1.0), (COUNT + 1, 1))
+    findings = []
+    for number in range(COUNT):
+        at = (number + 1) * RATE - 2000
+        sound[at] += 0.3
+        findings.append(finding(number, "click", at, 1))
+    return Version.of(ArraySource(sound.astype(np.float32), RATE, "s")), findings
+
+
+def test_kinds_and_lengths_get_their_own_methods_in_one_change(clicked):
+    version, clicks = clicked
+    holes = [finding(n, "dropout", n * RATE + 9000, length) for n, length in ((2, 300), (5, 9000), (7, 300))]
+    batches = planned([*clicks, *holes, finding(0, "hum", 0, version.frames)], version)
+    assert {(batch.method.name, len(batch.places)) for batch in batches} == {
+        ("declick", COUNT),
+        ("bridge", 2),
+        ("graft", 1),
+    }
+    shares = []
+    done = carried_out(version, batches, [*clicks, *holes], shares.append)
+    assert len(done.mends) == COUNT + 3
+    starts = [mend.start for mend in done.mends]
+    assert starts == sorted(starts)
+    assert done.version.frames == version.frames
+    assert shares[-1] == pytest.approx(1.0)
+    assert {i for mend in done.mends for i in mend.finding_ids} == {f.id for f in [*clicks, *holes]}
+
+
+def test_stopping_keeps_what_is_done(clicked):
+    version, clicks = clicked
+    shares = [0.0]
+    first_part = 32 / COUNT
+    done = carried_out(version, planned(clicks, version), clicks, shares.append, lambda: shares[-1] >= first_part)
+    assert 0 < len(done.mends) < COUNT
+    first = clicks[0].start
+    assert abs(done.version.read(first, first + 1) - version.read(first, first + 1)).max() > 0.2
+    with pytest.raises(CancelledError):
+        carried_out(version, planned(clicks, version), clicks, is_cancelled=lambda: True)
