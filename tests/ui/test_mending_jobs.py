@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from tests.core.survey.test_kinds import speech
+from tests.core.survey.test_kinds import restarted, speech
 from tests.sounds import RATE, faultless, rng, write
 from umbrick.core.survey.finding import State
 from umbrick.playback.engine import Hearing
@@ -72,22 +72,6 @@ def test_words_that_came_twice_are_taken_out_two_acts_each(hands, window, tmp_pa
     mended = hands.work.version.read(0, hands.work.frames)
     assert len(mended) == len(truth)
     assert np.abs(mended - truth).max() < 0.01
-
-
-def restarted():
-    """Words of which the tenth is the ninth once more, a little faster."""
-    sound = 0.0004 * rng(3).standard_normal((9 * RATE, 1))
-    word = round(0.4 * RATE)
-    for number, start in enumerate(range(RATE // 4, 8 * RATE, RATE // 2)):
-        again = number == 9
-        t = np.arange(word) / RATE * (1.03 if again else 1.0)
-        shape = rng(8 if again else number)
-        centres = np.interp(t, np.linspace(0, 0.42, 5), shape.uniform(400, 3500, 5))
-        levels = np.interp(t, np.linspace(0, 0.42, 5), shape.uniform(0.1, 1, 5))
-        pitch = 2 * np.pi * np.cumsum(135 + 20 * np.sin(7 * t + number)) / RATE
-        voiced = sum(np.exp(-(((135 * k - centres) / 500) ** 2)) * np.sin(k * pitch + k) for k in range(1, 28))
-        sound[start : start + word, 0] += 0.15 * levels * voiced * np.hanning(word) ** 0.3
-    return sound
 
 
 @pytest.fixture

@@ -168,13 +168,7 @@ METHOD = Method(
     title="Collapse",
     summary="Takes out a held or repeated piece of sound so that rhythm and pitch go on.",
     parameters=(
-        Parameter(
-            "time",
-            "choice",
-            "close",
-            "close up, keep the length by filling it, or pay back in the next pause",
-            ("close", "keep", "payback"),
-        ),
+        splice.TIME,
         Parameter(
             "crossfade_ms",
             "number",

@@ -132,18 +132,21 @@ def _loop(version: Version, place: Place, parameters: Parameters) -> Reworked:
     return Reworked(tuple(stretches), place, parameters)
 
 
+TIME = Parameter(
+    "time",
+    "choice",
+    "close",
+    "close up, keep the length by filling it, or pay back in the next pause",
+    ("close", "keep", "payback"),
+)
+"""What is to become of the time that is taken out."""
+
 METHOD = Method(
     name="splice",
     title="Splice",
     summary="Takes a place out and joins what is left where it matches best.",
     parameters=(
-        Parameter(
-            "time",
-            "choice",
-            "close",
-            "close up, keep the length by filling it, or pay back in the next pause",
-            ("close", "keep", "payback"),
-        ),
+        TIME,
         Parameter(
             "crossfade_ms",
             "number",
