@@ -9,6 +9,7 @@ import numpy as np
 from PySide6.QtCore import (
     QAbstractListModel,
     QEvent,
+    QItemSelectionModel,
     QModelIndex,
     QObject,
     QPersistentModelIndex,
@@ -391,7 +392,8 @@ class Docket(QWidget):
         if row >= 0 and self.list.currentIndex().row() != row:
             index = self.model.index(row)
             selection.blockSignals(True)
-            self.list.setCurrentIndex(index)
+            # The view itself would ask the keyboard: with Ctrl held, as in Ctrl+N, it would choose this row besides.
+            selection.setCurrentIndex(index, QItemSelectionModel.SelectionFlag.ClearAndSelect)
             selection.blockSignals(False)
             self._several_chosen()
             self.list.scrollTo(index)
