@@ -21,6 +21,8 @@ tails than Gauss's, above all at the pulses of a voice."""
 
 _ORDER_A_SAMPLE = 8
 _LEAST_ORDER, _MOST_ORDER = 64, 512
+_MOST_ORDER_FOR_EDGES = 256
+"""A model that looks back over a turn of the pitch takes the next turn's onset for damage."""
 _CONTEXT_ORDERS = 4
 _LEAST_CONTEXT = 1024
 
@@ -57,7 +59,7 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
     first = max(0, start - max(2, round(_BEFORE_SECONDS * rate)))
     last = min(len(wave), stop + max(2, round(_AFTER_SECONDS * rate)) + stop - start)
     for number in range(_ROUNDS):
-        order = order_for(last - first)
+        order = min(order_for(last - first), _MOST_ORDER_FOR_EDGES)
         reach = context_for(order)
         left, right = max(0, first - reach), min(len(wave), last + reach)
         around = wave[left:right].copy()
