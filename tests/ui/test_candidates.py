@@ -6,6 +6,7 @@ from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
 from tests.sounds import RATE, faultless, write
+from umbrick.ui.bench.mending import Refusal
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 
 HOLE = slice(4 * RATE, 4 * RATE + 480)
@@ -103,3 +104,18 @@ def test_a_rehearsal_is_shown_and_its_choice_comes_first(holed, window):
 
 def test_what_cannot_be_rehearsed_says_why(holed, window):
     assert "Choose a finding first" in window.rehearsing.reason_against()
+
+
+def test_what_cannot_be_made_here_says_why_and_another_comes_first(hands, window, tmp_path):
+    sound = faultless(0.5)
+    hands.open(write(tmp_path / "short.wav", sound))
+    window.bench.select(2000, 2000 + round(0.25 * RATE))
+    hands.press("Ctrl+B")
+    offers = window.mending.offers
+    refused = [number for number, offer in enumerate(offers.offers) if isinstance(offer, Refusal)]
+    assert refused
+    assert offers.current is not None
+    hands.press(str(refused[0] + 1))
+    hands.press("Return")
+    assert "nearby is like" in window.status.message.text()
+    assert not hands.work.history.mends

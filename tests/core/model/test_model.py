@@ -91,3 +91,12 @@ def test_the_extent_holds_the_loudest_damage_and_little_else(at, length, seed):
 def test_clean_sound_keeps_the_place_it_was_given():
     assert extent(chord(0.5)[:, 0], 9000, 9010, RATE) == (9000, 9010)
     assert extent(np.zeros(2000), 500, 520, RATE) == (500, 520)
+
+
+@pytest.mark.parametrize("start", [0, 100, 8000, 10_050])
+def test_a_long_gap_near_an_end_takes_no_longer_than_one_inside(start):
+    wave = chord(0.5)[:, 0]
+    stop = min(len(wave), start + 13_900)
+    filled, _ = interpolated(wave, start, stop, 1000, 2)
+    assert np.isfinite(filled).all()
+    assert np.abs(filled).max() < 3 * np.abs(wave).max()

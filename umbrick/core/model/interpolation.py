@@ -7,6 +7,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, cho_factor, cho_solve, solve_toeplitz, toeplitz
+from scipy.signal import lfilter, lfiltic
 
 from umbrick.core.model.autoregression import NOISE_SHARE, STEADY, Model, autocorrelation, modelled
 from umbrick.core.model.bounds import Bounds
@@ -14,6 +15,10 @@ from umbrick.core.model.least_squares import fill
 
 Wave = npt.NDArray[np.float64]
 
+_DENSE = 1500
+"""Up to so many unknown samples near an end of the sound, equations without structure are solved."""
+
+_LEAST_ORDER = 32
 _DIRECT = 400
 """Up to so many unknown samples the equations are solved by Cholesky's method, beyond by Levinson's, which is quicker
 but less exact."""
@@ -73,7 +78,11 @@ def interpolated(
     """
     filled = wave.copy()
     filled[start:stop] = 0.0
-    order = min(order, max(start, len(wave) - stop))
+    before, after = start, len(wave) - stop
+    order = min(order, max(before, after))
+    if stop - start > _DENSE and min(before, after) >= _LEAST_ORDER:
+        # With as much sound on either side as the model looks back, even long gaps are solved quickly.
+        order = min(order, before, after)
     model = None
     for _ in range(sweeps):
         model = modelled(filled, order, noise_share)
@@ -90,5 +99,13 @@ def solved_gap(wave: Wave, start: int, stop: int, model: Model) -> Wave:
     if start < len(wave) - stop:
         # An autoregressive sound is one backward too, and only from its longer side can a gap be foretold.
         return solved_gap(wave[::-1], len(wave) - stop, len(wave) - start, model)[::-1]
+    if stop - start > _DENSE:
+        return _gone_on(wave[:start], stop - start, model)
     free = np.full(len(wave), np.inf)
     return fill(wave, np.arange(start, stop), Bounds(-free, free), model.error_filter)
+
+
+def _gone_on(before: Wave, length: int, model: Model) -> Wave:
+    """Return how sound goes on by itself: each sample is what the model foretells from those before it."""
+    past = lfiltic([1.0], model.error_filter, before[::-1][: model.order])
+    return np.asarray(lfilter([1.0], model.error_filter, np.zeros(length), zi=past)[0])

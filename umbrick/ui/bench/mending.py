@@ -28,7 +28,7 @@ from umbrick.ui.bench.work import Work
 
 PICTURE_MARGIN = 12
 _MOST_BANDS = 24
-_NEAR_SECONDS = 2
+_NEAR_SECONDS = 7
 """Damage further away than this is of no use to any method's context."""
 
 
@@ -136,7 +136,9 @@ class Mending(QObject):
             return
         offer = offers.current
         if offer is None:
-            self._bench.said.emit("This candidate is still being computed.")
+            chosen = offers.offers[offers.chosen] if offers.offers else None
+            reason = chosen.reason if isinstance(chosen, Refusal) else "This candidate is still being computed."
+            self._bench.said.emit(reason)
             return
         mended = offer.mended
         work.peaks[mended.version.key] = max(work.peak, mended.peak)
@@ -266,6 +268,9 @@ class Mending(QObject):
         else:
             index, offer = came
             offers.offers[index] = offer
+            if isinstance(offers.offers[offers.chosen], Refusal):
+                made = (number for number, other in enumerate(offers.offers) if isinstance(other, Offer))
+                offers.chosen = next(made, offers.chosen)
         self.offers_changed.emit()
 
 
