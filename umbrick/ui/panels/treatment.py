@@ -110,7 +110,9 @@ class CandidateCard(QWidget):
         x, y = points(offer.before)
         painter.drawPolyline(polyline(x, y))
         x, y = points(offer.after)
-        changed = np.flatnonzero(offer.before != offer.after)
+        # Near the end, a mend that closes up leaves less to show than there was.
+        common = min(len(offer.before), len(offer.after))
+        changed = np.flatnonzero(offer.before[:common] != offer.after[:common])
         if len(changed):
             part = slice(max(0, int(changed[0]) - 1), int(changed[-1]) + 2)
             painter.setPen(QPen(self.theme.color("mended"), 1))
