@@ -13,6 +13,7 @@ import numpy.typing as npt
 from scipy.ndimage import maximum_filter1d
 
 from umbrick.core.model.autoregression import Model, deviations, modelled
+from umbrick.core.model.interpolation import bridged_over
 
 Masks = npt.NDArray[np.bool_]
 Integers = npt.NDArray[np.int64]
@@ -44,12 +45,9 @@ class Surroundings:
         self._frame = max(16, round(_FRAME_SECONDS * rate))
         self._model: Model | None = None
         # What was rebuilt must not teach the model what is usual; a line over it teaches nothing.
-        untouched = ~made
-        if not untouched.any() or len(wave) < max(4 * self._frame, _LEAST_SECONDS * rate):
+        if made.all() or len(wave) < max(4 * self._frame, _LEAST_SECONDS * rate):
             return
-        at = np.arange(len(wave))
-        smooth = np.interp(at, at[untouched], wave[untouched]) if made.any() else wave
-        self._model = modelled(smooth, _ORDER)
+        self._model = modelled(bridged_over(wave, made), _ORDER)
         if self._model is None:
             return
         order = self._model.order

@@ -8,12 +8,11 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.declick import bridged_over
 from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.autoregression import NOISE_SHARE
 from umbrick.core.model.bounds import Mask, Wave, runs
-from umbrick.core.model.interpolation import interpolated
+from umbrick.core.model.interpolation import bridged_over, interpolated
 
 LONGEST_SECONDS = 0.3
 

@@ -156,8 +156,8 @@ def _filled(version: Version, place: Place, parameters: Parameters) -> Reworked:
     rebuilt = bridge.rebuild(Excerpt(version.read(start, stop), version.rate, mask, mask), {})
     inside = rebuilt[place.start - start : place.stop - start]
 
-    def made(_: Wave, at: int) -> Wave:
-        return inside[at - place.start :][: len(_), list(place.channels)]
+    def made(present: Wave, at: int) -> Wave:
+        return inside[at - place.start :][: len(present), list(place.channels)]
 
     pieces = remade(version, place, made, Nature.REBUILT)
     return Reworked((Stretch(place.start, place.stop, pieces),), place, parameters)

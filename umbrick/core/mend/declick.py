@@ -11,7 +11,7 @@ from umbrick.core.errors import CancelledError
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.bounds import Mask, Wave, runs
 from umbrick.core.model.damage_extent import context_for, extent, order_for
-from umbrick.core.model.interpolation import interpolated
+from umbrick.core.model.interpolation import bridged_over, interpolated
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.click import ClickDetector
 from umbrick.core.survey.detector import Format
@@ -73,14 +73,6 @@ def rebuilt(wave: Wave, start: int, stop: int, order: int | None = None) -> Wave
     reach = context_for(order)
     left, right = max(0, start - reach), min(len(wave), stop + reach)
     return interpolated(wave[left:right], start - left, stop - left, order, _SWEEPS)[0]
-
-
-def bridged_over(wave: Wave, damage: Mask) -> Wave:
-    """Return a wave with straight lines over its damage."""
-    if not damage.any() or damage.all():
-        return wave.copy()
-    at = np.arange(len(wave))
-    return np.where(damage, np.interp(at, at[~damage], wave[~damage]), wave)
 
 
 def _events(excerpt: Excerpt, sensitivity: float) -> Mask:

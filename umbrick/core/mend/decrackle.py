@@ -9,9 +9,10 @@ import numpy.typing as npt
 from scipy.ndimage import maximum_filter1d, median_filter
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.declick import bridged_over, rebuilt
+from umbrick.core.mend.declick import rebuilt
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.bounds import Mask, Wave, runs
+from umbrick.core.model.interpolation import bridged_over
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.residual import residuals
 from umbrick.core.survey.streaming import blocks

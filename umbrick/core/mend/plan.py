@@ -67,17 +67,18 @@ def carried_out(
     CancelledError
         If ``is_cancelled`` says so before anything is done.
     """
-    parts = [part for batch in batches for part in _in_parts(batch, round(_APART_SECONDS * version.rate))]
-    total = sum(len(part.places) for part in parts)
+    apart = round(_APART_SECONDS * version.rate)
+    minded = [(batch, damage_minded(batch.method, findings)) for batch in batches]
+    parts = [(part, damage) for batch, damage in minded for part in _in_parts(batch, apart)]
+    total = sum(len(part.places) for part, _ in parts)
     made: list[Mended] = []
     before = 0
-    for part in parts:
+    for part, damage in parts:
         share = len(part.places) / total
 
         def told(done: float, before: int = before, share: float = share) -> None:
             progress(before / total + share * done)
 
-        damage = damage_minded(part.method, findings)
         try:
             made.append(apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled))
         except CancelledError:

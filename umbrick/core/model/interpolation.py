@@ -10,7 +10,7 @@ from scipy.linalg import LinAlgError, cho_factor, cho_solve, solve_toeplitz, toe
 from scipy.signal import lfilter, lfiltic
 
 from umbrick.core.model.autoregression import NOISE_SHARE, STEADY, Model, autocorrelation, modelled
-from umbrick.core.model.bounds import Bounds
+from umbrick.core.model.bounds import Bounds, Mask
 from umbrick.core.model.least_squares import fill
 
 Wave = npt.NDArray[np.float64]
@@ -90,6 +90,14 @@ def interpolated(
             break
         filled[start:stop] = solved_gap(filled, start, stop, model)
     return filled[start:stop].copy(), model
+
+
+def bridged_over(wave: Wave, damage: Mask) -> Wave:
+    """Return a wave with straight lines over its damage."""
+    if not damage.any() or damage.all():
+        return wave.copy()
+    at = np.arange(len(wave))
+    return np.where(damage, np.interp(at, at[~damage], wave[~damage]), wave)
 
 
 def solved_gap(wave: Wave, start: int, stop: int, model: Model) -> Wave:
