@@ -58,6 +58,8 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
     """
     first = max(0, start - max(2, round(_BEFORE_SECONDS * rate)))
     last = min(len(wave), stop + max(2, round(_AFTER_SECONDS * rate)) + stop - start)
+    # An edge seen from outside is believed: a narrower window, all of it damaged, is no reason to look further out.
+    is_seen_left = is_seen_right = False
     for number in range(_ROUNDS):
         order = min(order_for(last - first), _MOST_ORDER_FOR_EDGES)
         reach = context_for(order)
@@ -75,10 +77,11 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
         begin, end = unlikely
         narrowed = first + begin, first + end
         if number < _ROUNDS - 1:
-            if begin == 0:
+            if begin == 0 and not is_seen_left:
                 narrowed = max(0, first - round(_GROW_BEFORE_SECONDS * rate)), narrowed[1]
-            if end == last - first:
+            if end == last - first and not is_seen_right:
                 narrowed = narrowed[0], min(len(wave), last + round(_GROW_AFTER_SECONDS * rate))
+        is_seen_left, is_seen_right = is_seen_left or begin > 0, is_seen_right or end < last - first
         if narrowed == (first, last):
             break
         first, last = narrowed
