@@ -1,8 +1,8 @@
 """Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
 
 Target: none. The simulated output holds 12,288 frames and counts how often there was nothing left to play. A bystander,
-a process that does nothing but sleep for 2 ms again and again, tells for how long the machine itself stood still: no
-program plays through that. Set ``UMBRICK_BENCH_MINUTES`` for another length.
+a process that does nothing but sleep for 2 ms again and again, tells when and for how long the machine itself stood
+still: underruns at such times are told apart from the program's own. Set ``UMBRICK_BENCH_MINUTES`` for another length.
 """
 
 from __future__ import annotations
@@ -30,10 +30,25 @@ while True:
     time.sleep(0.002)
     now = time.monotonic()
     if now - last > 0.05:
-        print(f"{now - last:.3f}", flush=True)
+        print(f"{last:.3f} {now:.3f}", flush=True)
     last = now
 """
+_NEAR_SECONDS = 1.0
 _MINUTES = float(os.environ.get("UMBRICK_BENCH_MINUTES", "10"))
+
+
+class _Watched(SimulatedOutput):
+    """Notes when it had run dry, and since when the sound would have been due."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.dry: list[float] = []
+
+    def write(self, block) -> None:
+        count = self.underruns
+        super().write(block)
+        if self.underruns > count:
+            self.dry.append(time.monotonic())
 
 
 def run(files: list[Path]) -> None:
@@ -41,7 +56,7 @@ def run(files: list[Path]) -> None:
     with tempfile.TemporaryDirectory() as folder:
         recording = open_recording(long_recording.write(Path(folder) / "hour.wav", 3600), Path(folder))
         version = Version.of(recording.source)
-        output = SimulatedOutput()
+        output = _Watched()
         engine = Engine(output)
         engine.load(Programme(version, version))
         stop = threading.Event()
@@ -66,16 +81,19 @@ def run(files: list[Path]) -> None:
         began = time.monotonic()
         time.sleep(60 * _MINUTES)
         played = engine.position / recording.source.rate
-        underruns = output.underruns
+        dry = list(output.dry)
         engine.stop()
         bystander.terminate()
-        stalls = [float(line) for line in (bystander.communicate()[0] or "").split()]
+        stalls = [tuple(map(float, line.split())) for line in (bystander.communicate()[0] or "").splitlines()]
         stop.set()
         worker.join()
         engine.close()
         recording.close()
         print(
             f"{(time.monotonic() - began) / 60:.1f} min of playing ({played:.0f} s heard) beside "
-            f"{surveys[0]} whole surveys of an hour: {underruns} underruns; the machine stood still "
-            f"{len(stalls)} times, {1e3 * max(stalls, default=0):.0f} ms at most"
+            f"{surveys[0]} whole surveys of an hour: {len(dry)} underruns; the machine stood still "
+            f"{len(stalls)} times, {1e3 * max((end - since for since, end in stalls), default=0):.0f} ms at most"
         )
+        for at in dry:
+            stood = sum(end - since for since, end in stalls if since < at + 0.1 and end > at - _NEAR_SECONDS)
+            print(f"  underrun at {at - began:.1f} s: the machine stood still for {1e3 * stood:.0f} ms just before")
