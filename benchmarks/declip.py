@@ -2,7 +2,7 @@
 
 Symmetric hard clipping of the loudest 1.2 s of each recording. A plain cubic spline (moved to the rail where it falls
 short) stands beside the candidates; ``best`` is the best of the textbook methods for each recording and level: the
-spline, consistent linear prediction, the sparse spectrum alone, and both in turn.
+spline, consistent linear prediction, the sparse spectrum frame by frame, and both in turn.
 """
 
 from __future__ import annotations
@@ -15,9 +15,10 @@ from pathlib import Path
 import numpy as np
 from scipy.interpolate import CubicSpline
 
+from benchmarks import textbook_spade
 from benchmarks.corpus import clean, is_speech, loudest
 from benchmarks.planting import clip_to_sdr
-from umbrick.core.mend import declip, sparse
+from umbrick.core.mend import declip, prediction
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.model.bounds import Bounds
 
@@ -39,13 +40,17 @@ def _method(using: str) -> Callable:
     return rebuild
 
 
-def _tones_alone(wave, mask, rate):
-    return sparse.rebuild(wave, mask, rate)
+def _textbook(wave, mask, rate):
+    return textbook_spade.rebuild(wave, mask, rate)
 
 
-_METHODS = {"spline": _spline, "tones alone": _tones_alone}
+def _textbook_refined(wave, mask, rate):
+    return prediction.rebuild(wave, mask, start=_textbook(wave, mask, rate), order=256, sweeps=1)
+
+
+_METHODS = {"spline": _spline, "tones alone": _textbook, "tones, then prediction": _textbook_refined}
 _METHODS |= {using: _method(using) for using in ("curve", "prediction", "sparse", "auto")}
-_REFERENCES = ("spline", "tones alone", "prediction", "sparse")
+_REFERENCES = ("spline", "tones alone", "tones, then prediction", "prediction")
 
 
 def gain_db(truth, before, after, mask) -> float:

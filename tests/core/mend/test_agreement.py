@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+from scipy.signal import butter, sosfiltfilt
 
 from tests.sounds import RATE, chord, clipped, rng, voice
 from umbrick.core.mend import consensus, prediction, sparse
@@ -76,12 +77,33 @@ def test_a_little_clipping_is_left_to_prediction():
     assert np.array_equal(consensus.rebuild(wave, bad, RATE), prediction.rebuild(wave, bad))
 
 
-def test_prediction_is_trusted_where_a_lower_rail_shows_that_it_earns_it():
-    tones = 0.8 * np.sin(2 * np.pi * 211 * np.arange(RATE) / RATE)[:, np.newaxis]
-    sound, truth, mask = clipped(tones, 0.05)
+def test_a_sound_without_highs_is_found_exactly():
+    """Where a sound has no highs, the samples that are left determine those that are lost."""
+    no_highs = sosfiltfilt(butter(12, 6000, "low", fs=RATE, output="sos"), rng(6).standard_normal(RATE))
+    sound, truth, mask = clipped(0.3 * no_highs[:, np.newaxis] / no_highs.std(), 0.02)
     wave, bad = sound[:, 0], mask[:, 0]
     made = consensus.rebuild(wave, bad, RATE)
-    assert np.square(made - truth[:, 0])[bad].sum() < 0.1 * np.square(wave - truth[:, 0])[bad].sum()
+    assert np.square(made - truth[:, 0])[bad].sum() < 1e-5 * np.square(wave - truth[:, 0])[bad].sum()
+
+
+@pytest.mark.parametrize("lasting", [False, True])
+def test_what_lies_far_apart_is_rebuilt_as_if_alone(lasting):
+    sound, _, mask = clipped(voice(1.5), 0.05)
+    wave, bad = sound[:, 0], mask[:, 0].copy()
+    bad[RATE // 2 : RATE] = False
+    first = np.where(np.arange(len(bad)) < RATE // 2, bad, False)
+    both, alone = (sparse.rebuild(wave, which, RATE, lasting=lasting) for which in (bad, first))
+    assert first.any()
+    assert (bad & ~first).any()
+    assert np.array_equal(both[: RATE // 2], alone[: RATE // 2])
+
+
+def test_steady_sounds_and_others_are_weighed_differently():
+    for make in (chord, voice):
+        sound, truth, mask = clipped(make(0.7), 0.2)
+        wave, bad, right = sound[:, 0], mask[:, 0], truth[:, 0]
+        alone = np.square(sparse.rebuild(wave, bad, RATE) - right)[bad].sum()
+        assert np.square(consensus.rebuild(wave, bad, RATE) - right)[bad].sum() < alone
 
 
 def test_the_band_is_narrow_where_the_sound_is_known_and_open_where_it_is_not():

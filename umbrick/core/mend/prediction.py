@@ -27,6 +27,7 @@ def rebuild(
     start: Wave | None = None,
     order: int = ORDER,
     sweeps: int = 3,
+    to_ends: bool = False,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Wave:
     """Return the wave with its clipped samples set so that it is as predictable as it can be, beyond the rails.
@@ -47,6 +48,8 @@ def rebuild(
     sweeps : int
         How often model and samples are estimated, at least 1. More than three make deep clipping worse: the model
         grows fond of its own guesses.
+    to_ends : bool
+        Whether a first guess that was given is bettered near the ends of the wave too.
     is_cancelled : callable
         Asked between frames; CancelledError is raised when it says so.
 
@@ -58,7 +61,7 @@ def rebuild(
     bounds = Bounds.of(wave, clipped)
     result = curve.rebuild(wave, clipped) if start is None else bounds.applied(start)
     cores = _cores(clipped)
-    if start is not None:
+    if start is not None and not to_ends:
         # Near the ends of the sound prediction has one side only: a guess made from both is better left alone.
         cores = [(begin, end) for begin, end in cores if begin >= order and end + order <= len(wave)]
     for _ in range(sweeps):
