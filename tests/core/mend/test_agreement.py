@@ -55,7 +55,9 @@ def test_donors_are_levelled_and_hold_no_damage():
 def test_another_channel_is_filtered_to_be_like_this_one():
     other = rng(3).standard_normal(6000)
     wave = 0.4 * np.roll(other, 3) - 0.1 * other
-    heard = heard_elsewhere(wave, other, 2000, 3000)
+    outside = np.ones(6000, bool)
+    outside[2000:3000] = False
+    heard = heard_elsewhere(wave, other, outside)
     assert np.allclose(heard[2000:3000], wave[2000:3000], atol=0.02)
 
 

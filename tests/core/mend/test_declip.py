@@ -100,6 +100,38 @@ def test_a_given_rail_takes_every_sample_at_or_beyond_it():
     assert gain_db(truth, before, rebuilt, mask) > 6
 
 
+def one_side_clipped(likeness):
+    """Noise that one channel has clipped, and the other intact, lower and a little later, as far as they are alike."""
+    own, common = (rng(seed).standard_normal((RATE, 1)) for seed in (7, 8))
+    wave, truth, mask = clipped(0.2 * common, 0.1)
+    other = likeness * 0.6 * np.roll(truth, 3, axis=0) + (1 - likeness) * 0.2 * own
+    return np.hstack([wave, other]), truth, np.hstack([mask, np.zeros_like(mask)])
+
+
+def test_a_channel_that_has_the_sound_intact_restores_it():
+    sound, truth, mask = one_side_clipped(1.0)
+    rebuilt, before = mend(sound, mask, "auto")
+    alone, _ = mend(sound[:, :1], mask[:, :1], "auto")
+    bad = mask[:, :1]
+    assert gain_db(truth, before[:, :1], alone, bad) < 10
+    assert gain_db(truth, before[:, :1], rebuilt[:, :1], bad) > 40
+    assert np.array_equal(rebuilt[~mask], before[~mask])
+    assert (np.abs(rebuilt[mask]) >= np.abs(before[mask])).all()
+
+
+def test_a_channel_that_holds_another_sound_changes_nothing():
+    sound, _, mask = one_side_clipped(0.0)
+    alone, _ = mend(sound[:, :1], mask[:, :1], "auto")
+    assert np.array_equal(mend(sound, mask, "auto")[0][:, :1], alone)
+
+
+def test_where_both_channels_are_clipped_neither_helps():
+    sound, _, mask = one_side_clipped(1.0)
+    mask[:, 1] = mask[:, 0]
+    alone, _ = mend(sound[:, :1], mask[:, :1], "auto")
+    assert np.array_equal(mend(sound, mask, "auto")[0][:, :1], alone)
+
+
 @pytest.mark.parametrize("using", ["prediction", "sparse"])
 def test_it_can_be_stopped(using):
     sound, _, mask = clipped(voice(0.5), 0.02)

@@ -99,10 +99,12 @@ def _bridged(
         return made
     others = donated(around, start, stop, channels, np.asarray(damage.any(axis=1)), rate, reach)
     intact = [c for c in range(around.shape[1]) if not damage[start:stop, c].any()]
+    outside = np.ones(right - left, np.bool_)
+    outside[reach : reach + length] = False
     for column, channel in enumerate(channels):
         wave = around[left:right, channel]
         laid = [other[:, column] for other in others]
-        laid += [heard_elsewhere(wave, around[left:right, c], reach, reach + length) for c in intact]
+        laid += [heard_elsewhere(wave, around[left:right, c], outside) for c in intact]
         laid = [other for other in laid if np.abs(other).max() > _FINEST]
         made[:, column] = agreed(wave, reach, reach + length, order, noise_share, laid, rate)
     return made

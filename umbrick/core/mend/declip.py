@@ -8,8 +8,9 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.mend import consensus, curve, prediction, sparse
+from umbrick.core.mend.intact_channel import helped
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
-from umbrick.core.model.bounds import Mask, Wave
+from umbrick.core.model.bounds import Bounds, Mask, Wave
 from umbrick.core.units import db_to_amplitude
 
 _REFINING_ORDER = 256
@@ -23,7 +24,8 @@ def rebuild(
     Parameters
     ----------
     excerpt : Excerpt
-        ``damage`` marks the clipped samples. Channels are rebuilt one by one.
+        ``damage`` marks the clipped samples. Channels are rebuilt one by one; ``auto`` then asks those that have the
+        sound intact.
     parameters : Parameters
         ``rail_dbfs``: ``auto`` takes the damage as marked; a level in dBFS takes the samples at or beyond it, on
         both sides of zero, instead. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, what the others
@@ -44,7 +46,15 @@ def rebuild(
         if not wanted.any():
             continue
         wave = samples[:, channel].copy()
-        rebuilt = _rebuild_wave(wave, damage[:, channel], excerpt.rate, using, is_cancelled)
+        clipped = damage[:, channel]
+        rebuilt = _rebuild_wave(wave, clipped, excerpt.rate, using, is_cancelled)
+        if using == "auto" and not clipped.all():
+            others = [
+                (excerpt.samples[:, other].astype(np.float64), damage[:, other])
+                for other in range(samples.shape[1])
+                if other != channel
+            ]
+            rebuilt = helped(rebuilt, clipped, Bounds.of(wave, clipped), others, excerpt.rate, is_cancelled)
         samples[wanted, channel] = rebuilt[wanted]
     return samples
 

@@ -31,7 +31,8 @@ _CHANCE = 0.5
 _LONG_SECONDS = 0.005
 """From this length on nothing is taken off: the sound's own model says little then, and any donor is better."""
 
-_ROOM_TAPS = 16
+ROOM_TAPS = 16
+"""Length of the filter by which one channel is made like another."""
 
 
 def agreed(
@@ -116,15 +117,13 @@ def donated(sound: Wave, start: int, stop: int, channels: list[int], damage: Mas
     return laid
 
 
-def heard_elsewhere(wave: Wave, other: Wave, start: int, stop: int) -> Wave:
-    """Return another channel of the same moment, filtered to be as like the wave as it can be outside of a gap.
+def heard_elsewhere(wave: Wave, other: Wave, intact: Mask) -> Wave:
+    """Return another channel of the same moment, filtered to be as like the wave as it can be where both are intact.
 
     The filter is a short one found by least squares (N. Wiener, 1949): it fits level, colour and a shift of some
     samples.
     """
-    half = _ROOM_TAPS // 2
+    half = ROOM_TAPS // 2
     delayed = np.lib.stride_tricks.sliding_window_view(np.pad(other, half), 2 * half + 1)
-    outside = np.ones(len(wave), np.bool_)
-    outside[start:stop] = False
-    taps = lstsq(delayed[outside], wave[outside], lapack_driver="gelsy", check_finite=False)[0]
+    taps = lstsq(delayed[intact], wave[intact], lapack_driver="gelsy", check_finite=False)[0]
     return np.asarray(delayed @ taps)

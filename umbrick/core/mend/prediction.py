@@ -28,6 +28,7 @@ def rebuild(
     order: int = ORDER,
     sweeps: int = 3,
     to_ends: bool = False,
+    bounds: Bounds | None = None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Wave:
     """Return the wave with its clipped samples set so that it is as predictable as it can be, beyond the rails.
@@ -50,6 +51,8 @@ def rebuild(
         grows fond of its own guesses.
     to_ends : bool
         Whether a first guess that was given is bettered near the ends of the wave too.
+    bounds : Bounds, optional
+        What the samples may be, by default at or beyond the rail that each clipped sample stands on.
     is_cancelled : callable
         Asked between frames; CancelledError is raised when it says so.
 
@@ -58,7 +61,7 @@ def rebuild(
     A. J. E. M. Janssen, R. N. J. Veldhuis, L. B. Vries, "Adaptive interpolation of discrete-time signals that can be
     modeled as autoregressive processes", 1986; the bounds as in L. Atlas, C. Clark, "Clipped-waveform repair", 1993.
     """
-    bounds = Bounds.of(wave, clipped)
+    bounds = Bounds.of(wave, clipped) if bounds is None else bounds
     result = curve.rebuild(wave, clipped) if start is None else bounds.applied(start)
     cores = _cores(clipped)
     if start is not None and not to_ends:
