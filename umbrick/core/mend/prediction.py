@@ -7,10 +7,10 @@ from collections.abc import Callable
 import numpy as np
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.linalg import solve_toeplitz
-from scipy.signal import get_window
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend import curve
+from umbrick.core.model.autoregression import hann
 from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
 from umbrick.core.model.least_squares import fill
 
@@ -100,7 +100,7 @@ def _solve(result: Wave, clipped: Mask, bounds: Bounds, begin: int, end: int, or
 
 def _predictor(frame: Wave, order: int) -> Wave | None:
     """Return the prediction error filter of a frame by the autocorrelation method, or None for silence."""
-    windowed = frame * get_window("hann", len(frame), fftbins=False)
+    windowed = frame * hann(len(frame))
     size = next_fast_len(len(frame) + order, real=True)
     spectrum = rfft(windowed, size)
     lags = irfft(spectrum.real**2 + spectrum.imag**2, size)[: order + 1]

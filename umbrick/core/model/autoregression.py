@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -50,7 +51,7 @@ def modelled(wave: Wave, order: int, noise_share: float = NOISE_SHARE) -> Model 
     order = min(order, len(wave) // 3)
     if order < 1:
         return None
-    windowed = wave * get_window("hann", len(wave), fftbins=False)
+    windowed = wave * hann(len(wave))
     size = next_fast_len(len(wave) + order, real=True)
     spectrum = rfft(windowed, size)
     lags = irfft(spectrum.real**2 + spectrum.imag**2, size)[: order + 1]
@@ -60,6 +61,14 @@ def modelled(wave: Wave, order: int, noise_share: float = NOISE_SHARE) -> Model 
     error_filter = np.concatenate([[1.0], solve_toeplitz(lags[:-1], -lags[1:], check_finite=False)])
     # The window takes five eighths of the power.
     return Model(error_filter, max(float(error_filter @ lags) / (0.375 * len(wave)), 1e-20))
+
+
+@lru_cache(maxsize=32)
+def hann(length: int) -> Wave:
+    """Return a symmetric Hann window, which is not to be changed; the same lengths are asked for again and again."""
+    window: Wave = get_window("hann", length, fftbins=False)
+    window.setflags(write=False)
+    return window
 
 
 def autocorrelation(error_filter: Wave, length: int) -> Wave:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from scipy.linalg import LinAlgError, cholesky, solve_triangular, toeplitz
+from scipy.linalg import LinAlgError, cholesky, toeplitz
 
 from umbrick.core.model.autoregression import Model, autocorrelation
 from umbrick.core.model.interpolation import interpolated
@@ -90,25 +90,22 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
 
 def _unlikely_edges(difference: Wave, model: Model, power: float) -> tuple[int, int] | None:
     """Return the first and the end of the samples that are unlikely, looked for from both edges; None if none are."""
-    precision = toeplitz(autocorrelation(model.error_filter, len(difference)))
-    precision[np.diag_indices_from(precision)] *= 1.0 + 1e-9
+    column = autocorrelation(model.error_filter, len(difference))
+    column[0] *= 1.0 + 1e-9
     try:
-        covariance = np.linalg.inv(precision) * power
-        forward = _innovations(covariance, difference)
-        backward = _innovations(covariance[::-1, ::-1], difference[::-1])
+        factor = cholesky(toeplitz(column), lower=True, check_finite=False).T
     except LinAlgError:
         return None
-    from_left, from_right = (np.flatnonzero(np.abs(found) > _UNLIKELY) for found in (forward, backward))
+    # The precision is the same read backwards, so its factor serves for both directions: multiplying by it is what
+    # solving with the factor of the covariance would be.
+    forward, backward = ((factor @ one)[::-1] for one in (difference[::-1], difference))
+    least = _UNLIKELY * np.sqrt(power)
+    from_left, from_right = (np.flatnonzero(np.abs(innovations) > least) for innovations in (forward, backward))
     if not len(from_left) or not len(from_right):
         return None
     begin, end = int(from_left[0]), len(difference) - int(from_right[0])
     # Seen from the right, a single wrong sample may seem to begin after it seemed to end from the left.
     return (begin, end) if begin < end else (min(begin, end - 1), max(begin + 1, end))
-
-
-def _innovations(covariance: Wave, difference: Wave) -> Wave:
-    """Return how far each sample is from what is expected given those before it, in standard deviations."""
-    return np.asarray(solve_triangular(cholesky(covariance, lower=True), difference, lower=True))
 
 
 def _error_power_beside(wave: Wave, start: int, stop: int, model: Model, reach: int) -> float:
