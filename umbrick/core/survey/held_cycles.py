@@ -22,6 +22,9 @@ _HOP_SECONDS, _WINDOW_SECONDS = 0.007, 0.016
 _SHORTEST_LAG_SECONDS, _LONGEST_LAG_SECONDS = 0.0024, 0.0165
 _ALIKE = 0.97
 _LEAST_DB = 18.0
+_LEAST_OVER_DB = 9.0
+"""What is hardly more alike than the voice beside it is that voice's own steadiness."""
+
 _QUIETEST = 0.002
 _LAG_SLACK = 1
 _FINE_REACH = 2
@@ -141,11 +144,13 @@ def _stretches(
         lag = int(np.sort(lags[begin : end + 1])[(end + 1 - begin) // 2])
         own_db = float(np.sort(alike_db[begin : end + 1])[(end + 1 - begin) // 2])
         beside = np.sort(np.concatenate([alike_db[max(0, begin - 6) : begin - 1], alike_db[end + 2 : end + 7]]))
+        over_db = own_db - float(beside[int(0.8 * len(beside))]) if len(beside) else 0.0
+        if over_db < _LEAST_OVER_DB:
+            continue
         first, last = _edges(wave, int(firsts[begin]), int(firsts[end]) + window, lag, own_db)
         start, stop = (block.start - block.before + at for at in (first, last))
         if block.start <= start < block.stop:
-            usual_db = float(beside[int(0.8 * len(beside))]) if len(beside) else own_db
-            held.append(Held(start, stop, lag, own_db, own_db - usual_db))
+            held.append(Held(start, stop, lag, own_db, over_db))
     return held
 
 

@@ -80,7 +80,7 @@ class IntrusionDetector:
         self._row += count
         is_last = len(block.samples) == block.before + block.stop - block.start
         shortest = round(_SHORTEST_SECONDS * self._format.rate / self._segment)
-        for ridge in ridges(over, own, shortest):
+        for ridge in ridges(over, own, shortest, since=len(over) - count):
             ended_before = ridge.last + first_row < self._row - count
             if not ended_before and (is_last or ridge.last < len(over) - 1):
                 self._lines.append(self._line(ridge, first_row))
