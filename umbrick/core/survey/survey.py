@@ -124,7 +124,7 @@ class Surveyor:
         self,
         progress: Callable[[float], None] = lambda _: None,
         is_cancelled: Callable[[], bool] = lambda: False,
-        found: Callable[[Survey], None] = lambda _: None,
+        found: Callable[[Survey], None] | None = None,
     ) -> Survey:
         """Survey the whole source.
 
@@ -146,7 +146,7 @@ class Surveyor:
                     ahead.append((block, pool.submit(self._prepare, block)))
                     if len(ahead) > _WORKERS:
                         self._feed(*ahead.popleft(), pool)
-                        if self._fed == due:
+                        if found and self._fed == due:
                             found(self.so_far())
                             due *= 2
             finally:
