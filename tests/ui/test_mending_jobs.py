@@ -96,7 +96,7 @@ def test_a_speaker_who_starts_over_is_kept_with_one_key(hands, window, doubtful)
 
 
 def test_mend_all_leaves_what_is_doubtful_unless_it_is_ticked(hands, window, doubtful):
-    dialog = MendAllDialog(hands.work, "stutter", window.theme, window)
+    dialog = MendAllDialog(hands.work, ["stutter"], {}, window.theme, window)
     assert doubtful not in dialog.included()
 
 

@@ -586,8 +586,8 @@ class BenchWindow(QMainWindow):
             self.put_back_in_trip = True
             QTimer.singleShot(0, self.close)
 
-    def ask_mend_all(self) -> None:
-        """Show what mending all would do, and do it."""
+    def ask_mend_all(self, with_family: bool = False) -> None:
+        """Show what mending all of a kind, or of its family, would do, and do it."""
         work = self.bench.work
         if work is None or not len(work.listing().open_rows):
             return
@@ -595,7 +595,17 @@ class BenchWindow(QMainWindow):
         if not is_mendable(kind):
             self.bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
             return
-        dialog = MendAllDialog(work, kind, self.theme, self)
+        kinds = [kind]
+        if with_family:
+            kinds += [
+                other.name
+                for other in KINDS.values()
+                if other.family is KINDS[kind].family
+                and other.name != kind
+                and is_mendable(other.name)
+                and work.listing().open_findings(other.name)
+            ]
+        dialog = MendAllDialog(work, kinds, self.mending.preferred(work), self.theme, self)
         if dialog.exec():
             self.mending.mend_all(dialog.included())
 

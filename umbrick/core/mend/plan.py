@@ -15,6 +15,9 @@ from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 
 _A_PART = 32
+_NEAR_SECONDS = 0.01
+"""No method that mends many places alike reaches further outside of one."""
+
 _APART_SECONDS = 0.5
 """Parts are cut where this much lies between two places, so that no method's context or crossfade reaches across."""
 
@@ -25,6 +28,20 @@ class Batch(NamedTuple):
     method: Method
     settings: Parameters
     places: list[Place]
+
+
+def apart(findings: Iterable[Finding], rate: int) -> list[Finding]:
+    """Return the findings without those that lie within or close to one of another kind: the longer one's mend sees to
+    both."""
+    near = round(_NEAR_SECONDS * rate)
+    kept: list[Finding] = []
+    for finding in sorted(findings, key=lambda finding: (finding.start, -finding.stop)):
+        last = kept[-1] if kept else None
+        if last is None or last.kind == finding.kind or finding.start >= last.stop + near:
+            kept.append(finding)
+        elif finding.stop - finding.start > last.stop - last.start:
+            kept[-1] = finding
+    return kept
 
 
 def planned(

@@ -136,6 +136,9 @@ def _stretches(
     window: int,
 ) -> list[Held]:
     held = []
+    count = len(firsts)
+    sums = np.concatenate([[0.0], np.cumsum(np.square(wave, dtype=np.float64))])
+    loud = sums[firsts + window] - sums[firsts] > window * _QUIETEST**2 / 2
     strong = alike_db >= _LEAST_DB
     # One stretch goes on as long as the lag stays the same.
     goes_on = strong[1:] & strong[:-1] & (np.abs(np.diff(lags)) <= _LAG_SLACK)
@@ -143,7 +146,11 @@ def _stretches(
     for begin, end in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
         lag = int(np.sort(lags[begin : end + 1])[(end + 1 - begin) // 2])
         own_db = float(np.sort(alike_db[begin : end + 1])[(end + 1 - begin) // 2])
-        beside = np.sort(np.concatenate([alike_db[max(0, begin - 6) : begin - 1], alike_db[end + 2 : end + 7]]))
+        # A hole beside it says nothing of how alike the cycles of this voice are.
+        rows = np.concatenate(
+            [np.arange(max(0, begin - 6), max(0, begin - 1)), np.arange(end + 2, min(count, end + 7))]
+        )
+        beside = np.sort(alike_db[rows[loud[rows]]])
         over_db = own_db - float(beside[int(0.8 * len(beside))]) if len(beside) else 0.0
         if over_db < _LEAST_OVER_DB:
             continue

@@ -12,12 +12,14 @@ from umbrick.core.survey.finding import Finding
 
 
 class _Rule(NamedTuple):
-    """Findings of ``kinds`` that lie within ``slack_ms`` of one of ``explained_by`` are part of that event."""
+    """Findings of ``kinds`` that come within ``slack_ms`` of one of ``explained_by`` are part of that event; with
+    ``edges_only``, of where it begins or ends; if ``whole``, only those that lie in it from end to end."""
 
     kinds: tuple[str, ...]
     explained_by: tuple[str, ...]
     slack_ms: float
     edges_only: bool = False
+    whole: bool = False
 
 
 _RULES = (
@@ -25,7 +27,7 @@ _RULES = (
     _Rule(("click", "mouth_click", "discontinuity"), ("dropout",), 2.0),
     _Rule(("click", "mouth_click", "discontinuity"), ("stutter",), 3.0, True),
     _Rule(("click", "mouth_click", "discontinuity"), ("crackle",), 2.0),
-    _Rule(("dropout",), ("stutter", "crackle"), 1.0),
+    _Rule(("dropout",), ("stutter", "crackle"), 1.0, whole=True),
     _Rule(("discontinuity", "mouth_click"), ("click",), 1.0),
     _Rule(("sibilance",), ("crackle",), 0.0),
 )
@@ -40,7 +42,7 @@ def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[st
         explaining = [finding for kind in rule.explained_by for finding in kept.get(kind, ())]
         if not explaining:
             continue
-        spans = _Spans(explaining, round(rule.slack_ms * rate / 1000), rule.edges_only)
+        spans = _Spans(explaining, round(rule.slack_ms * rate / 1000), rule)
         for kind in rule.kinds:
             if kept.get(kind):
                 kept[kind] = [finding for finding in kept[kind] if not spans.explain(finding)]
@@ -48,13 +50,14 @@ def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[st
 
 
 class _Spans:
-    def __init__(self, findings: list[Finding], slack: int, edges_only: bool) -> None:
+    def __init__(self, findings: list[Finding], slack: int, rule: _Rule) -> None:
+        self._whole = rule.whole
         borders = [
             (start - slack, stop + slack, finding)
             for finding in findings
             for start, stop in (
                 ((finding.start, finding.start + 1), (finding.stop - 1, finding.stop))
-                if edges_only
+                if rule.edges_only
                 else ((finding.start, finding.stop),)
             )
         ]
@@ -69,6 +72,7 @@ class _Spans:
         last = int(np.searchsorted(self._starts, finding.stop))
         return any(
             self._stops[index] > finding.start
+            and (not self._whole or (self._starts[index] <= finding.start and finding.stop <= self._stops[index]))
             and self._findings[index].confidence >= finding.confidence - _CLEARLY
             and not set(finding.channels).isdisjoint(self._findings[index].channels)
             for index in range(first, last)

@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import applied, carried_out, planned
+from umbrick.core.mend.plan import apart, applied, carried_out, planned
 from umbrick.core.mend.remedies import Remedy, is_mendable, remedies, remedies_of_selection
 from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.survey.finding import Finding, State
@@ -147,16 +147,25 @@ class Mending(QObject):
             if isinstance(offers.subject, Finding):
                 self._bench.focus_neighbour(1)
 
+    def preferred(self, work: Work) -> dict[str, str]:
+        """Return for kinds the title of the mend that comes first: what is chosen now, or was in a rehearsal."""
+        preferred = dict(work.preferred)
+        offers = self.offers
+        if offers and isinstance(offers.subject, Finding) and 0 < offers.chosen < len(offers.remedies):
+            preferred[offers.subject.kind] = offers.remedies[offers.chosen].title
+        return preferred
+
     def mend_all(self, findings: Sequence[Finding]) -> None:
-        """Mend findings of one kind, each with its best candidate, as one step; other edits wait meanwhile."""
+        """Mend findings, each with its kind's chosen or else its best candidate, as one step; other edits wait."""
         work = self._bench.work
-        if work is None or not findings or not is_mendable(findings[0].kind) or self.job is not None:
+        if work is None or not any(is_mendable(finding.kind) for finding in findings) or self.job is not None:
             return
         self._stopping = stopping = threading.Event()
-        version, known, preferred = work.version, work.listing().open_findings(), dict(work.preferred)
+        version, known, preferred = work.version, work.listing().open_findings(), self.preferred(work)
 
         def mend(job: Job) -> Mended:
-            mended = carried_out(version, planned(findings, version, preferred), known, job.report, stopping.is_set)
+            alone = apart(findings, version.rate)
+            mended = carried_out(version, planned(alone, version, preferred), known, job.report, stopping.is_set)
             work.measure_peak(mended.version)
             return mended
 

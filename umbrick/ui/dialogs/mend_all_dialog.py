@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from itertools import compress
 from typing import Any
 
@@ -113,17 +114,33 @@ class Choices(QAbstractListModel):
 
 
 class MendAllDialog(QDialog):
-    """Lists the open findings of a kind; those unticked are left out. Return mends."""
+    """Lists the open findings of some kinds; those unticked are left out. Return mends.
 
-    def __init__(self, work: Work, kind: str, theme: themes.Theme, parent: QWidget | None = None) -> None:
+    ``preferred`` gives for kinds the title of the candidate that was chosen.
+    """
+
+    def __init__(
+        self,
+        work: Work,
+        kinds: Sequence[str],
+        preferred: Mapping[str, str],
+        theme: themes.Theme,
+        parent: QWidget | None = None,
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle("Mend all like this")
         self.setMinimumSize(560, 480)
-        self.choices = Choices(work.listing().open_findings(kind), work)
-        self._title = KINDS[kind].title.lower()
+        findings = [finding for kind in kinds for finding in work.listing().open_findings(kind)]
+        self.choices = Choices(sorted(findings, key=lambda finding: finding.start), work)
+        self._title = " and ".join(KINDS[kind].title.lower() for kind in kinds)
         self.count = QLabel()
         self.count.setProperty("role", "heading")
-        how = QLabel("Each is mended with its best candidate, in one step that one undo takes back.")
+        chosen = [f"{KINDS[kind].title}: “{preferred[kind]}”, as chosen." for kind in kinds if kind in preferred]
+        each = "All others are" if chosen else "Each is"
+        rest = f"{each} mended with its best candidate, in one step that one undo takes back."
+        if len(chosen) == len(kinds):
+            rest = "All in one step that one undo takes back."
+        self.how = how = QLabel(" ".join([*chosen, rest]))
         how.setProperty("role", "faint")
         how.setWordWrap(True)
         self._preview = _Preview(work.frames, theme)
