@@ -118,3 +118,43 @@ def test_the_residue_of_declicking_holds_no_music(hands, window, tmp_path):
     residue = hands.work.history.original.read(0, len(truth)) - hands.work.version.read(0, len(truth))
     clicks = noisy - truth
     assert np.square(residue - clicks).sum() < 0.02 * np.square(clicks).sum()
+
+
+def disc(seconds=10.0):
+    """Speech with ticks, and two seconds of crackle; what was there before them."""
+    truth = speech(seconds, seed=4)
+    noisy, random = truth.copy(), rng(3)
+    for at in range(RATE // 2, 4 * RATE, RATE // 2):
+        noisy[at, 0] += random.choice((-0.3, 0.3))
+    for at in random.integers(6 * RATE, 8 * RATE, 120).tolist():
+        noisy[at : at + 2, 0] += random.normal(0, 0.06)
+    return noisy, truth
+
+
+def test_a_disc_loses_ticks_and_crackle_in_one_decision_with_an_amount_chosen_by_ear(hands, window, tmp_path):
+    noisy, truth = disc()
+    opened(hands, tmp_path, noisy)
+    hands.press("F5")
+    (crackle,) = hands.work.listing().open_findings("crackle")
+    window.bench.focus(crackle)
+    hands.settle()
+    hands.press("Space")
+    hands.press("2")
+    assert window.listening.is_sounding
+    told = []
+    hands.in_dialog(lambda dialog: (told.append((dialog.how.text(), dialog.count.text())), dialog.accept()))
+    hands.press("Ctrl+Shift+Return")
+    hands.settle()
+    ((how, count),) = told
+    assert "Crackle: “Gentle”, as chosen." in how
+    assert "crackle and clicks" in count.lower()
+    (edit,) = hands.work.history.edits
+    assert {mend.method for mend in edit.made} == {"declick", "decrackle"}
+    assert all(mend.parameters["amount"] == 0.4 for mend in edit.made if mend.method == "decrackle")
+    mended = hands.work.version.read(0, len(truth))
+    ticks = slice(0, 5 * RATE)
+    assert np.square(mended - truth)[ticks].sum() < 0.02 * np.square(noisy - truth)[ticks].sum()
+    untouched = slice(8 * RATE + RATE // 2, len(truth))
+    assert np.array_equal(mended[untouched], hands.work.history.original.read(untouched.start, untouched.stop))
+    hands.press("Ctrl+Z")
+    assert not hands.work.history.mends

@@ -5,7 +5,7 @@ import pytest
 
 from tests.sounds import RATE, faultless
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.plan import carried_out, planned
+from umbrick.core.mend.plan import apart, carried_out, planned
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
@@ -57,3 +57,10 @@ def test_stopping_keeps_what_is_done(clicked):
     assert abs(done.version.read(first, first + 1) - version.read(first, first + 1)).max() > 0.2
     with pytest.raises(CancelledError):
         carried_out(version, planned(clicks, version), clicks, is_cancelled=lambda: True)
+
+
+def test_what_lies_in_another_kinds_stretch_is_left_to_it():
+    crackle, inside = finding(0, "crackle", 1000, 89_000), finding(1, "click", 5000, 10)
+    edge, clear = finding(2, "click", 90_100, 10), finding(3, "click", 95_000, 3)
+    assert apart([inside, clear, crackle, edge], RATE) == [crackle, clear]
+    assert apart([inside, edge, clear], RATE) == [inside, edge, clear]
