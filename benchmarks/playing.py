@@ -64,7 +64,9 @@ def run(files: list[Path]) -> None:
 
         def survey():
             while not stop.is_set():
-                Surveyor(version, recording.format.bits, list(KINDS.values())).run(lambda _: None, stop.is_set)
+                Surveyor(version, recording.format.bits, list(KINDS.values())).run(
+                    is_cancelled=stop.is_set, leaves_a_core=lambda: engine.is_playing
+                )
                 surveys[0] += 1
 
         def quietly():

@@ -114,6 +114,7 @@ class BenchWindow(QMainWindow):
         self.marking = Marking(self.bench)
         self.tools = tools = Tools.of(self.bench, self.marking)
         self.listening = Listening(self.bench, self.mending, tools.trying, output)
+        self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
         self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
         self._ledger_is_open = False

@@ -1,6 +1,9 @@
 import csv
 import io
+import itertools
 import json
+import threading
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -11,6 +14,7 @@ from tests.sounds import RATE, clipped, voice, write
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.clipping import ClippingDetector
 from umbrick.core.survey.document import as_csv, document, recording_as_json
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.registry import KINDS, kinds_named
@@ -52,6 +56,24 @@ def test_a_stopped_survey_keeps_what_came():
         running.run(is_cancelled=lambda: next(answers))
     assert running.so_far().frames == 2 * BLOCK_FRAMES
     assert running.so_far().table.findings
+
+
+def test_while_something_plays_one_thread_works_and_nothing_else_changes():
+    sound, _, _ = clipped(voice(40.0), 0.005)
+    fed_by = set()
+
+    class Watching(ClippingDetector):
+        def feed(self, block):
+            fed_by.add(threading.current_thread())
+            super().feed(block)
+
+    kinds = [replace(KINDS["clipping"], make=Watching)]
+    source = ArraySource(sound, RATE, "s")
+    alone = Surveyor(source, 24, kinds).run(leaves_a_core=lambda: True)
+    assert fed_by == {threading.current_thread()}
+    answers = itertools.cycle([True, False, False])
+    mixed = Surveyor(source, 24, kinds).run(leaves_a_core=lambda: next(answers))
+    assert alone.table.findings == mixed.table.findings == Surveyor(source, 24, kinds).run().table.findings
 
 
 def table(*spans):

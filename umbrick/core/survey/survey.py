@@ -125,8 +125,12 @@ class Surveyor:
         progress: Callable[[float], None] = lambda _: None,
         is_cancelled: Callable[[], bool] = lambda: False,
         found: Callable[[Survey], None] | None = None,
+        leaves_a_core: Callable[[], bool] = lambda: False,
     ) -> Survey:
         """Survey the whole source.
+
+        ``leaves_a_core`` is asked for every block: while it says so, one thread works at a time, and another core is
+        free for what must not wait, such as playing.
 
         ``found`` is called with what there is so far after 1, 2, 4, 8… blocks, so that all these looks together cost
         no more than the last one.
@@ -144,8 +148,9 @@ class Surveyor:
             try:
                 for block in blocks(self._source, progress, is_cancelled):
                     ahead.append((block, pool.submit(self._prepare, block)))
-                    if len(ahead) > _WORKERS:
-                        self._feed(*ahead.popleft(), pool)
+                    alone = leaves_a_core()
+                    while len(ahead) > (0 if alone else _WORKERS):
+                        self._feed(*ahead.popleft(), None if alone else pool)
                         if found and self._fed == due:
                             found(self.so_far())
                             due *= 2
@@ -161,13 +166,17 @@ class Surveyor:
             for measure in self._needs:
                 block.shared(measure)
 
-    def _feed(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor) -> None:
+    def _feed(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor | None) -> None:
         """Feed a block to everyone; each is fed in order and by one thread at a time: threads change nothing."""
         prepared.result()
         feeds: list[Callable[[], None]] = [partial(detector.feed, block) for detector in self._detectors.values()]
         feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
-        for fed in [pool.submit(_fed, feed) for feed in feeds]:
-            fed.result()
+        if pool is None:
+            for feed in feeds:
+                _fed(feed)
+        else:
+            for fed in [pool.submit(_fed, feed) for feed in feeds]:
+                fed.result()
         self._frames = block.stop
         self._fed += 1
 

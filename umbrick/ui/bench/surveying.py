@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 from umbrick.casebook.surveys import Surveyed
@@ -12,6 +13,7 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import format_clock, format_count
+from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.work import Work
@@ -19,6 +21,11 @@ from umbrick.ui.bench.work import Work
 
 class Surveying(Task):
     """Runs surveys, one at a time."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.leaves_a_core: Callable[[], bool] = lambda: False
+        """Whether something plays, which must not wait for what a survey does."""
 
     def start(self) -> None:
         """Survey the current version of the current recording."""
@@ -41,7 +48,7 @@ class Surveying(Task):
                 job.came.emit(placed(found))
 
             try:
-                found = surveyor.run(job.report, job.is_cancelled, came)
+                found = surveyor.run(job.report, job.is_cancelled, came, self.leaves_a_core)
             except CancelledError:
                 came(surveyor.so_far())
                 raise
