@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 from scipy.ndimage import maximum_filter1d
 
-from umbrick.core.mend import prediction, sparse
+from umbrick.core.mend import prediction, prediction_alone, sparse
 from umbrick.core.model.bounds import Bounds, Mask, Wave
 from umbrick.core.model.tight_frame import steadiness, window_length
 
@@ -19,22 +19,6 @@ _ORDER = 512
 _SINGLE_SHARE = 0.004
 """Up to this share of clipped samples the gaps are so short that prediction alone rebuilds them, and much faster."""
 
-_REPEATED_SHARE = 0.12
-"""Up to this share, repeating prediction may find the sound exactly."""
-
-_REHEARSED_SHARE = 0.25
-"""Up to this share, prediction from the clipped sound alone is given a trial beside the sparse spectrum."""
-
-_LOWER = 0.8
-_REHEARSED_SECONDS = 0.6
-_FEWEST = 16
-_LEAD_DB = (4.0, 8.0)
-_GAIN_DB = (9.0, 12.0)
-
-_MOST_SWEEPS = 6
-_FASTER_DB = 2.0
-_SURE_DB = (45.0, 60.0)
-
 
 class _Weights(NamedTuple):
     """How much each way counts: whole tones, lasting tones, and prediction started from both."""
@@ -43,8 +27,8 @@ class _Weights(NamedTuple):
     lasting: float
     prediction: float
 
-    def towards(self, other: _Weights, share: float) -> _Weights:
-        return _Weights(*((1 - share) * mine + share * its for mine, its in zip(self, other, strict=True)))
+    def towards(self, other: _Weights, share: np.float64) -> _Weights:
+        return _Weights(*(float((1 - share) * mine + share * its) for mine, its in zip(self, other, strict=True)))
 
 
 _RESTLESS = _Weights(0.2, 0.1, 0.7), _Weights(0.45, 0.1, 0.45)
@@ -59,11 +43,9 @@ _NO_LASTING_FROM = (0.55, 0.7)
 def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool] = lambda: False) -> Wave:
     """Return the wave with its clipped samples as several ways agree on them, at or beyond the rail.
 
-    The sparse spectrum is sought in frames of three lengths, with tones that are whole and, where the sound is steady,
-    with tones that last; their mean is the start of one pass of consistent linear prediction, whose result counts
-    too. Pulses of many tones at once are no sparse spectrum: where a rehearsal on this sound shows that prediction
-    rebuilds it far better, it does. And where little is clipped and prediction, repeated, settles ever faster, the
-    sound is exactly predictable (it has no highs, say), and prediction alone is right.
+    The sparse spectrum is sought in frames of three lengths, with tones that are whole and with tones that last, which
+    count the more the steadier the sound is; their mean is the start of one pass of consistent linear prediction, whose
+    result counts too. Where little is clipped, two looks tell whether prediction alone is right (``prediction_alone``).
 
     Parameters
     ----------
@@ -98,13 +80,13 @@ def _agreed(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
         start = (weights.whole * whole + weights.lasting * lasting) / (weights.whole + weights.lasting)
     refined = prediction.rebuild(wave, clipped, start=start, order=_ORDER, sweeps=1, is_cancelled=is_cancelled)
     agreed = np.asarray((1 - weights.prediction) * start + weights.prediction * refined)
-    if share <= _REHEARSED_SHARE:
-        trust = _trust_in_prediction(wave, clipped, rate, is_cancelled)
+    if share <= prediction_alone.TRIED_SHARE:
+        trust = prediction_alone.trust(wave, clipped, rate, is_cancelled)
         if trust > 0:
             predicted = prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
             agreed = (1 - trust) * agreed + trust * predicted
-    if share <= _REPEATED_SHARE:
-        settled, sure = _repeated(wave, clipped, start, refined, is_cancelled)
+    if share <= prediction_alone.REPEATED_SHARE:
+        settled, sure = prediction_alone.repeated(wave, clipped, start, refined, is_cancelled)
         agreed = (1 - sure) * agreed + sure * settled
     return agreed
 
@@ -122,71 +104,8 @@ def _mean_over_lengths(wave: Wave, clipped: Mask, rate: int, lasting: bool, is_c
 
 
 def _weights(share: float, steady: float) -> _Weights:
-    depth, held = _between(share, _DEPTH_FROM), _between(steady, _STEADY_FROM)
+    depth, held = np.interp(share, _DEPTH_FROM, (0, 1)), np.interp(steady, _STEADY_FROM, (0, 1))
     weights = _RESTLESS[0].towards(_RESTLESS[1], depth).towards(_STEADY[0].towards(_STEADY[1], depth), held)
     # Tones that are cut off most of the time are taken for quieter ones when they are weighed with their neighbours.
-    lost = weights.lasting * _between(share, _NO_LASTING_FROM)
+    lost = weights.lasting * float(np.interp(share, _NO_LASTING_FROM, (0, 1)))
     return weights._replace(whole=weights.whole + lost, lasting=weights.lasting - lost)
-
-
-def _between(value: float, limits: tuple[float, float]) -> float:
-    """Return where a value lies between two limits: 0 at the first and before, 1 at the second and beyond."""
-    return float(np.clip((value - limits[0]) / (limits[1] - limits[0]), 0.0, 1.0))
-
-
-def _trust_in_prediction(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool]) -> float:
-    """Return how much prediction should count, from 0 to 1, by clipping the sound a little lower still.
-
-    The samples between the two rails are known: prediction and the sparse spectrum are both tried on them.
-    """
-    start, stop = _most_clipped(clipped, round(_REHEARSED_SECONDS * rate))
-    part, known_bad = wave[start:stop], clipped[start:stop]
-    high, low = _rail(part[known_bad & (part > 0)]), -_rail(-part[known_bad & (part < 0)])
-    lowered = np.clip(part, _LOWER * low, _LOWER * high)
-    damaged = known_bad | (lowered != part)
-    held_out = damaged & ~known_bad
-    if held_out.sum() < _FEWEST or damaged.all():
-        return 0.0
-    lost = np.square(lowered - part)[held_out].sum()
-    by_tones, by_prediction = (
-        10 * np.log10(lost / (np.square(made - part)[held_out].sum() + 1e-20))
-        for made in (
-            sparse.rebuild(lowered, damaged, rate, is_cancelled=is_cancelled),
-            prediction.rebuild(lowered, damaged, is_cancelled=is_cancelled),
-        )
-    )
-    return _between(by_prediction - by_tones, _LEAD_DB) * _between(by_prediction, _GAIN_DB)
-
-
-def _rail(heights: Wave) -> float:
-    """Return the lowest of clipped samples' heights; no limit if there are none."""
-    return float(heights.min()) if len(heights) else np.inf
-
-
-def _most_clipped(clipped: Mask, length: int) -> tuple[int, int]:
-    """Return the stretch of some length that holds the most clipped samples."""
-    if length >= len(clipped):
-        return 0, len(clipped)
-    counts = np.concatenate([[0], np.cumsum(clipped)])
-    start = int(np.argmax(counts[length:] - counts[:-length]))
-    return start, start + length
-
-
-def _repeated(
-    wave: Wave, clipped: Mask, start: Wave, refined: Wave, is_cancelled: Callable[[], bool]
-) -> tuple[Wave, float]:
-    """Return what prediction comes to, and from 0 to 1 how sure that is.
-
-    Only where there is one answer does each pass change far less than the one before.
-    """
-    settled, before, settling = refined, start, -np.inf
-    for _ in range(_MOST_SWEEPS):
-        change = float(np.square(settled - before).sum())
-        rebuilt = float(np.square(settled - wave).sum())
-        smaller = 10 * np.log10((rebuilt + 1e-30) / (change + 1e-30))
-        if smaller < settling + _FASTER_DB:
-            break
-        settling = smaller
-        before = settled
-        settled = prediction.rebuild(wave, clipped, start=settled, sweeps=1, to_ends=True, is_cancelled=is_cancelled)
-    return settled, _between(settling, _SURE_DB)
