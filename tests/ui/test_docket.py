@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 
 from tests.core.survey.test_kinds import speech
 from tests.sounds import RATE, write
+from tests.ui.conftest import has_color
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.ui.bench.sieve import Sieve
@@ -54,6 +55,11 @@ def double_click(hands, widget, place):
     hands.click(widget, place.x(), place.y())
     QTest.mouseDClick(widget, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier, place)
     hands.settle()
+
+
+def test_hum_under_everything_makes_no_single_sample_wrong(docket, window):
+    docket.press("Home")
+    assert not has_color(window.loupe, window.theme.wrong)
 
 
 def test_kinds_are_listed_and_stepped_through_and_what_means_all_comes_last(docket, window):

@@ -92,7 +92,7 @@ class Choices(QAbstractListModel):
         if role == Qt.ItemDataRole.DisplayRole:
             channel = "" if self._channels == 1 else f" · channel {finding.channels[0] + 1}"
             clock = format_clock(finding.start, self._rate)
-            return f"{clock} · {finding.evidence}{channel} · {100 * finding.confidence:.0f} %"
+            return f"{clock} · {100 * finding.confidence:.0f} %{channel} · {finding.evidence}"
         if role == Qt.ItemDataRole.CheckStateRole:
             return Qt.CheckState.Checked if self._ticked[index.row()] else Qt.CheckState.Unchecked
         return None
@@ -150,6 +150,7 @@ class MendAllDialog(QDialog):
         self.list = QListView()
         self.list.setAccessibleName("Findings to mend")
         self.list.setUniformItemSizes(True)
+        self.list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.list.setModel(self.choices)
         self.choices.changed.connect(self._refresh)
         self.mend_button = QPushButton()

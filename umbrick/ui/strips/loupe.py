@@ -370,12 +370,14 @@ class LoupeStrip(Strip):
         return frame, self.value_at(event.position().y())
 
     def _damaged(self, work: Work, content: _Content, frames: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
-        """Return which samples an open finding covers."""
+        """Return which samples an open finding covers; what lies under all of a recording makes none of them wrong."""
         mask = np.zeros(len(frames), np.bool_)
         listing = work.listing()
         bounds = [self._viewing.worked_frame(work, float(frame)) for frame in (frames[0], frames[-1] + 1)]
         for finding in listing.within(*bounds):
-            if content.channel in finding.channels and listing.state_of(finding) is State.OPEN:
+            if finding.kind in SPANNING_KINDS or content.channel not in finding.channels:
+                continue
+            if listing.state_of(finding) is State.OPEN:
                 start, stop = (self._viewing.shown_frames(work, frame) for frame in (finding.start, finding.stop))
                 mask |= (frames >= start) & (frames < stop)
         return mask
