@@ -30,25 +30,10 @@ def rebuild(
     tolerance: float = _TOLERANCE,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Wave:
-    """Return the wave with its clipped samples from the sparsest spectrum that agrees with all that is known.
+    """Return the wave with its clipped samples from the sparsest spectrum of each frame, which are added up.
 
-    Frames (Hann, overlapping by three quarters) are rebuilt one by one in a Fourier frame of twice their length,
-    and added up.
-
-    Parameters
-    ----------
-    wave : ndarray, shape (n,)
-        Not changed.
-    clipped : ndarray of bool, shape (n,)
-        Samples that stand on a rail. Others come back unchanged.
-    rate : int
-        Samples a second.
-    frame_seconds : float
-        Length of the frames, to the nearest power of two in samples.
-    tolerance : float
-        How far sound and sparse spectrum may differ in the end, as the Euclidean norm of a frame at full scale.
-    is_cancelled : callable
-        Asked now and then; CancelledError is raised when it says so.
+    Frames (Hann, overlapping by three quarters) are solved one by one, in a Fourier frame of twice their length, until
+    sound and sparse spectrum differ by ``tolerance``, the Euclidean norm of a frame at full scale.
 
     References
     ----------

@@ -596,16 +596,7 @@ class BenchWindow(QMainWindow):
         if not is_mendable(kind):
             self.bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
             return
-        kinds = [kind]
-        if with_family:
-            kinds += [
-                other.name
-                for other in KINDS.values()
-                if other.family is KINDS[kind].family
-                and other.name != kind
-                and is_mendable(other.name)
-                and work.listing().open_findings(other.name)
-            ]
+        kinds = [kind, *(self.mending.kin_of(kind, work) if with_family else [])]
         dialog = MendAllDialog(work, kinds, self.mending.preferred(work), self.theme, self)
         if dialog.exec():
             self.mending.mend_all(dialog.included())

@@ -147,6 +147,17 @@ class Mending(QObject):
             if isinstance(offers.subject, Finding):
                 self._bench.focus_neighbour(1)
 
+    def kin_of(self, kind: str, work: Work) -> list[str]:
+        """Return the other kinds of a kind's family that are open and can be mended."""
+        return [
+            other.name
+            for other in KINDS.values()
+            if other.family is KINDS[kind].family
+            and other.name != kind
+            and is_mendable(other.name)
+            and work.listing().open_findings(other.name)
+        ]
+
     def preferred(self, work: Work) -> dict[str, str]:
         """Return for kinds the title of the mend that comes first: what is chosen now, or was in a rehearsal."""
         preferred = dict(work.preferred)
