@@ -2,6 +2,8 @@
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.sounds import RATE, chord, faultless, on_grid, rng, voice
 from umbrick.core.sound.source import ArraySource
@@ -9,7 +11,7 @@ from umbrick.core.survey import streaming
 from umbrick.core.survey.excerpt import is_same, survey_span
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.fine_bands import fine_bands
-from umbrick.core.survey.low_wave import low_wave, step_for
+from umbrick.core.survey.low_wave import LowWaves, low_wave, step_for
 from umbrick.core.survey.one_event import one_event_each
 from umbrick.core.survey.outline import outline
 from umbrick.core.survey.registry import KINDS
@@ -118,3 +120,12 @@ def test_a_part_alone_is_surveyed_in_the_frames_of_the_whole():
     assert [(f.start, f.stop) for f in found if f.confidence > 0.5] == [(6 * RATE, 6 * RATE + 1)]
     assert is_same(found[0], finding("click", 6 * RATE + 2, 6 * RATE + 3), 5)
     assert not is_same(found[0], finding("dropout", 6 * RATE, 6 * RATE + 1), 5)
+
+
+@given(st.lists(st.integers(0, 9), max_size=6), st.integers(0, 60), st.integers(0, 60))
+def test_slices_of_a_low_wave_are_those_of_its_parts_in_a_row(lengths, start, stop):
+    waves, whole = LowWaves(), np.arange(sum(lengths), dtype=np.float32)
+    for last, length in zip(np.cumsum(lengths), lengths, strict=True):
+        waves.append(whole[last - length : last])
+    assert len(waves) == len(whole)
+    assert np.array_equal(waves[start:stop], whole[start:stop])

@@ -12,7 +12,7 @@ from scipy.signal import get_window
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.low_wave import Floats, low_wave, step_for
+from umbrick.core.survey.low_wave import LowWaves, low_wave, step_for
 from umbrick.core.units import format_db
 
 _SHORT_SECONDS, _LONG_SECONDS = 1.5, 5.0
@@ -53,17 +53,17 @@ class HumDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._step = step_for(form.rate)
-        self._waves: list[Floats] = []
+        self._wave = LowWaves()
         self._frames = 0
 
     def feed(self, block: Block) -> None:
         """Collect a block's low wave."""
-        self._waves.append(block.shared(low_wave))
+        self._wave.append(block.shared(low_wave))
         self._frames = block.stop
 
     def findings(self) -> list[Finding]:
         """Return one finding that spans the recording, or none."""
-        mains = measured(np.concatenate(self._waves), self._format.rate / self._step) if self._waves else None
+        mains = measured(self._wave, self._format.rate / self._step)
         if mains is None:
             return []
         confidence = float(1 / (1 + np.exp(-(mains.evidence_db - _HALF_SURE_DB) / 4)))
@@ -95,12 +95,12 @@ class HumDetector:
         ]
 
 
-def measured(wave: Floats, rate: float) -> Mains | None:
+def measured(wave: LowWaves, rate: float) -> Mains | None:
     """Return the hum of a low wave, or None if it is too short.
 
     Parameters
     ----------
-    wave : ndarray, shape (n,)
+    wave : LowWaves
         At least three seconds, see :mod:`low_wave`.
     rate : float
         Of the low wave, in Hz.
@@ -155,7 +155,7 @@ def _evidence(lines: _Lines) -> float:
     return lines.evidence_db
 
 
-def _spectra(wave: Floats, rate: float, seconds: float) -> tuple[npt.NDArray[np.float64], float]:
+def _spectra(wave: LowWaves, rate: float, seconds: float) -> tuple[npt.NDArray[np.float64], float]:
     """Return spectra of windows, a row each, as powers related to full scale, and the distance of their bins in Hz."""
     length = min(round(seconds * rate), len(wave))
     hop = max(1, length // 4, (len(wave) - length) // _MOST_WINDOWS)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from functools import lru_cache
 
 import numpy as np
@@ -40,3 +41,29 @@ def low_wave(block: Block) -> Floats:
     return np.asarray(upfirdn(taps, wave[first : first + (count - 1) * step + len(taps)], 1, step), np.float32)[
         half // step * 2 : half // step * 2 + count
     ]
+
+
+class LowWaves:
+    """The low wave of a recording as its blocks gave it: slices are put together when asked for, never all of it."""
+
+    def __init__(self) -> None:
+        self._parts: list[Floats] = []
+        self._stops: list[int] = []
+
+    def append(self, part: Floats) -> None:
+        """Add what follows."""
+        self._parts.append(part)
+        self._stops.append(len(self) + len(part))
+
+    def __len__(self) -> int:
+        return self._stops[-1] if self._stops else 0
+
+    def __getitem__(self, span: slice) -> Floats:
+        start, stop, _ = span.indices(len(self))
+        taken = [np.zeros(0, np.float32)]
+        for index in range(bisect_right(self._stops, start), len(self._parts)):
+            begins = self._stops[index] - len(self._parts[index])
+            if begins >= stop:
+                break
+            taken.append(self._parts[index][max(0, start - begins) : stop - begins])
+        return np.concatenate(taken)

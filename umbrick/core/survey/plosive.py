@@ -8,7 +8,7 @@ from scipy.signal import butter, sosfiltfilt
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.low_wave import Floats, low_wave, step_for
+from umbrick.core.survey.low_wave import Floats, LowWaves, low_wave, step_for
 
 _BAND_HZ = (20.0, 130.0)
 _SMOOTHED_SECONDS = 0.012
@@ -33,16 +33,16 @@ class PlosiveDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._step = step_for(form.rate)
-        self._waves: list[Floats] = []
+        self._wave = LowWaves()
 
     def feed(self, block: Block) -> None:
         """Collect a block's low wave."""
-        self._waves.append(block.shared(low_wave))
+        self._wave.append(block.shared(low_wave))
 
     def findings(self) -> list[Finding]:
         """Return the bursts that stand out."""
         rate = self._format.rate / self._step
-        wave = np.concatenate(self._waves) if self._waves else np.zeros(0, np.float32)
+        wave = self._wave
         if len(wave) < _FEWEST_SECONDS * rate:
             return []
         level_db = _level_db(wave, rate)
@@ -78,7 +78,7 @@ class PlosiveDetector:
         )
 
 
-def _level_db(wave: Floats, rate: float) -> Floats:
+def _level_db(wave: LowWaves, rate: float) -> Floats:
     """Return the level below the voice, at every ``_HOP``th place; hours are gone through in parts."""
     sections = butter(2, _BAND_HZ, "bandpass", fs=rate, output="sos")
     part, margin = _HOP * round(_PART_SECONDS * rate / _HOP), _HOP * round(_MARGIN_SECONDS * rate / _HOP)
