@@ -40,15 +40,11 @@ def _method(using: str) -> Callable:
     return rebuild
 
 
-def _textbook(wave, mask, rate):
-    return textbook_spade.rebuild(wave, mask, rate)
-
-
 def _textbook_refined(wave, mask, rate):
-    return prediction.rebuild(wave, mask, start=_textbook(wave, mask, rate), order=256, sweeps=1)
+    return prediction.rebuild(wave, mask, start=textbook_spade.rebuild(wave, mask, rate), order=256, sweeps=1)
 
 
-_METHODS = {"spline": _spline, "tones alone": _textbook, "tones, then prediction": _textbook_refined}
+_METHODS = {"spline": _spline, "tones alone": textbook_spade.rebuild, "tones, then prediction": _textbook_refined}
 _METHODS |= {using: _method(using) for using in ("curve", "prediction", "sparse", "auto")}
 _REFERENCES = ("spline", "tones alone", "tones, then prediction", "prediction")
 

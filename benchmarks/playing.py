@@ -38,7 +38,7 @@ _MINUTES = float(os.environ.get("UMBRICK_BENCH_MINUTES", "10"))
 
 
 class _Watched(SimulatedOutput):
-    """Notes when it had run dry, and since when the sound would have been due."""
+    """Notes when it had run dry."""
 
     def __init__(self) -> None:
         super().__init__()

@@ -2,19 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, rfft
 from scipy.signal import get_window
 
-from umbrick.core.errors import CancelledError
 from umbrick.core.model.bounds import Bounds, Mask, Wave
 
-FRAME_SECONDS = 0.085
-"""Length of the frames that are best alone."""
-
+_FRAME_SECONDS = 0.085
 _HOPS = 4
 _TOLERANCE = 0.1
 _BATCH = 24
@@ -22,18 +17,11 @@ _BATCH = 24
 _Frames = npt.NDArray[np.float32]
 
 
-def rebuild(
-    wave: Wave,
-    clipped: Mask,
-    rate: int,
-    frame_seconds: float = FRAME_SECONDS,
-    tolerance: float = _TOLERANCE,
-    is_cancelled: Callable[[], bool] = lambda: False,
-) -> Wave:
+def rebuild(wave: Wave, clipped: Mask, rate: int) -> Wave:
     """Return the wave with its clipped samples from the sparsest spectrum of each frame, which are added up.
 
     Frames (Hann, overlapping by three quarters) are solved one by one, in a Fourier frame of twice their length, until
-    sound and sparse spectrum differ by ``tolerance``, the Euclidean norm of a frame at full scale.
+    sound and sparse spectrum differ by a tenth, the Euclidean norm of a frame at full scale.
 
     References
     ----------
@@ -43,7 +31,7 @@ def rebuild(
     itself, not by one, saves time.
     """
     bounds = Bounds.of(wave, clipped)
-    length = 1 << round(np.log2(rate * frame_seconds))
+    length = 1 << round(np.log2(rate * _FRAME_SECONDS))
     hop = length // _HOPS
     window = get_window("hann", length).astype(np.float32)
     scale = float(np.abs(wave).max()) or 1.0
@@ -60,7 +48,7 @@ def rebuild(
     sums = np.zeros(total, np.float64)
     for first in range(0, len(todo), _BATCH):
         chosen = todo[first : first + _BATCH]
-        rebuilt = _rebuild_frames(frames[chosen] * window, masks[chosen], tolerance, is_cancelled)
+        rebuilt = _rebuild_frames(frames[chosen] * window, masks[chosen])
         for index, frame in zip(chosen, rebuilt, strict=True):
             sums[index * hop : index * hop + length] += frame * window
     # A clipped sample lies in every frame that covers it, so the windows' squares add up to the same everywhere.
@@ -69,9 +57,7 @@ def rebuild(
     return np.where(clipped, bounds.applied(rebuilt_wave), wave)
 
 
-def _rebuild_frames(
-    frames: _Frames, masks: npt.NDArray[np.bool_], tolerance: float, is_cancelled: Callable[[], bool]
-) -> _Frames:
+def _rebuild_frames(frames: _Frames, masks: npt.NDArray[np.bool_]) -> _Frames:
     length = frames.shape[1]
     size = 2 * length
     low = np.where(masks & (frames < 0), np.float32(-np.inf), frames)
@@ -83,8 +69,6 @@ def _rebuild_frames(
     drift = np.zeros_like(spectrum)
     tones = 1
     while len(active):
-        if is_cancelled():
-            raise CancelledError
         wanted = spectrum + drift
         power = wanted.real**2 + wanted.imag**2
         kept = min(tones, power.shape[1])
@@ -95,7 +79,7 @@ def _rebuild_frames(
         gap = spectrum - sparse
         # Each bin but the first and last stands for two.
         norms = 2 * np.sum(gap.real**2 + gap.imag**2, axis=1)
-        done = norms <= tolerance**2
+        done = norms <= _TOLERANCE**2
         if kept == power.shape[1]:
             done[:] = True
         if done.any():

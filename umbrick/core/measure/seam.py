@@ -77,8 +77,9 @@ class Surroundings:
         if length <= rate // 500:
             middle = wave[max(0, start - beside // 2) : stop + beside // 2]
         level_db = abs(_level_db(middle) - (left + right) / 2)
-        flux = (max(self._flux(start), self._flux(stop)) - self._usual_flux) / (self._flux_spread + 0.5)
-        across = max(self._across(start), self._across(stop))
+        at_start, at_stop = self._jumps(start), self._jumps(stop)
+        flux = (max(at_start[0], at_stop[0]) - self._usual_flux) / (self._flux_spread + 0.5)
+        across = max(at_start[1], at_stop[1])
         doubt_db = _db(float(np.mean(np.square(deviations(model, length))))) - (left + right) / 2
         stands_out = (
             np.clip(level_db, 0, 20) / 4
@@ -110,15 +111,12 @@ class Surroundings:
         found = _distance(_spectrum_db(windows[starts - frame]), _spectrum_db(windows[starts]))
         return float(np.median(found)), float(np.std(found))
 
-    def _flux(self, at: int) -> float:
+    def _jumps(self, at: int) -> tuple[float, float]:
+        """Return how unlike the spectra before and after a join are, and that across it to the mean of both."""
         frame = self._frame
-        return float(_distance(_spectrum_db(self._wave[at - frame : at]), _spectrum_db(self._wave[at : at + frame])))
-
-    def _across(self, at: int) -> float:
-        frame, half = self._frame, self._frame // 2
-        beside = [_spectrum_db(part) for part in (self._wave[at - frame : at], self._wave[at : at + frame])]
-        here = _spectrum_db(self._wave[at - half : at - half + frame])
-        return float(_distance(here, (beside[0] + beside[1]) / 2))
+        starts = (at - frame, at - frame // 2, at)
+        before, across, after = _spectrum_db(np.stack([self._wave[first : first + frame] for first in starts]))
+        return float(_distance(before, after)), float(_distance(across, (before + after) / 2))
 
 
 def seam_scores(samples: Wave, made: Masks, starts: Integers, stops: Integers, rate: int) -> list[float]:

@@ -33,7 +33,8 @@ def rebuild(
     is_cancelled : callable
         CancelledError is raised soon after it says so.
     """
-    samples = excerpt.samples.astype(np.float64)
+    before = excerpt.samples.astype(np.float64)
+    samples = before.copy()
     damage = excerpt.damage
     target = excerpt.target
     rail_dbfs = parameters.get("rail_dbfs", "auto")
@@ -45,15 +46,11 @@ def rebuild(
         wanted = target[:, channel]
         if not wanted.any():
             continue
-        wave = samples[:, channel].copy()
+        wave = before[:, channel]
         clipped = damage[:, channel]
         rebuilt = _rebuild_wave(wave, clipped, excerpt.rate, using, is_cancelled)
         if using == "auto" and not clipped.all():
-            others = [
-                (excerpt.samples[:, other].astype(np.float64), damage[:, other])
-                for other in range(samples.shape[1])
-                if other != channel
-            ]
+            others = [(before[:, other], damage[:, other]) for other in range(before.shape[1]) if other != channel]
             rebuilt = helped(rebuilt, clipped, Bounds.of(wave, clipped), others, excerpt.rate, is_cancelled)
         samples[wanted, channel] = rebuilt[wanted]
     return samples

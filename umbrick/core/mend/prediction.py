@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import numpy as np
-from scipy.fft import irfft, next_fast_len, rfft
-from scipy.linalg import solve_toeplitz
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend import curve
-from umbrick.core.model.autoregression import hann
+from umbrick.core.model.autoregression import modelled
 from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
 from umbrick.core.model.least_squares import fill
 
@@ -19,6 +17,8 @@ ORDER = 256
 
 _FRAME = 4096
 _CORE = 512
+_NOISE_SHARE = 1e-9
+"""Less than elsewhere: a sound without highs is to be found exactly."""
 
 
 def rebuild(
@@ -91,20 +91,8 @@ def _solve(result: Wave, clipped: Mask, bounds: Bounds, begin: int, end: int, or
     first, last = max(0, begin - reach), min(len(result), end + reach)
     frame = result[first:last]
     unknown = np.flatnonzero(clipped[begin:end]) + begin - first
-    predictor = _predictor(frame, min(order, (last - first) // 3))
-    if predictor is None:
+    model = modelled(frame, order, _NOISE_SHARE)
+    if model is None:
         return
     bounds = Bounds(bounds.low[first:last], bounds.high[first:last])
-    result[first + unknown] = fill(frame, unknown, bounds, predictor)
-
-
-def _predictor(frame: Wave, order: int) -> Wave | None:
-    """Return the prediction error filter of a frame by the autocorrelation method, or None for silence."""
-    windowed = frame * hann(len(frame))
-    size = next_fast_len(len(frame) + order, real=True)
-    spectrum = rfft(windowed, size)
-    lags = irfft(spectrum.real**2 + spectrum.imag**2, size)[: order + 1]
-    if order < 1 or lags[0] <= 1e-20:
-        return None
-    lags[0] *= 1.0 + 1e-9
-    return np.concatenate([[1.0], solve_toeplitz(lags[:-1], -lags[1:], check_finite=False)])
+    result[first + unknown] = fill(frame, unknown, bounds, model.error_filter)

@@ -51,7 +51,7 @@ def modelled(wave: Wave, order: int, noise_share: float = NOISE_SHARE) -> Model 
     order = min(order, len(wave) // 3)
     if order < 1:
         return None
-    windowed = wave * hann(len(wave))
+    windowed = wave * _hann(len(wave))
     size = next_fast_len(len(wave) + order, real=True)
     spectrum = rfft(windowed, size)
     lags = irfft(spectrum.real**2 + spectrum.imag**2, size)[: order + 1]
@@ -64,7 +64,7 @@ def modelled(wave: Wave, order: int, noise_share: float = NOISE_SHARE) -> Model 
 
 
 @lru_cache(maxsize=32)
-def hann(length: int) -> Wave:
+def _hann(length: int) -> Wave:
     """Return a symmetric Hann window, which is not to be changed; the same lengths are asked for again and again."""
     window: Wave = get_window("hann", length, fftbins=False)
     window.setflags(write=False)

@@ -36,8 +36,7 @@ class TightFrame:
         self.length = length
         self.hop = length // 2
         self._samples = samples
-        self._before = length - self.hop
-        self.count = (samples + self._before - 1) // self.hop + 1
+        self.count = (samples + self.hop - 1) // self.hop + 1
         self._window: Samples = np.sqrt(get_window("hann", length)).astype(np.float32)
         self._padded: Samples = np.zeros((self.count - 1) * self.hop + length, np.float32)
         self._windows = np.lib.stride_tricks.sliding_window_view(self._padded, length)[:: self.hop]
@@ -51,7 +50,7 @@ class TightFrame:
     def add_analysed(self, wave: Samples, spectra: Spectra) -> None:
         """Add a wave's spectra to others."""
         self._padded[:] = 0
-        self._padded[self._before : self._before + self._samples] = wave
+        self._padded[self.hop : self.hop + self._samples] = wave
         for first in range(0, self.count, _AT_ONCE):
             part = slice(first, first + _AT_ONCE)
             spectra[part] += rfft(self._windows[part] * self._window, norm="ortho")
@@ -64,7 +63,7 @@ class TightFrame:
             frames *= self._window
             for index, frame in enumerate(frames, first):
                 self._padded[index * self.hop : index * self.hop + self.length] += frame
-        return self._padded[self._before : self._before + self._samples].copy()
+        return self._padded[self.hop : self.hop + self._samples].copy()
 
 
 def power(spectra: Spectra) -> Samples:

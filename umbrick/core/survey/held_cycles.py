@@ -66,9 +66,11 @@ def held_cycles(block: Block) -> list[Held]:
     lags = np.zeros(len(firsts), np.int64)
     alike_db = np.zeros(len(firsts))
     rows = np.flatnonzero(chosen)
+    sums = np.concatenate([[0.0], np.cumsum(np.square(wave, dtype=np.float64))])
+    loud = sums[firsts + window] - sums[firsts] > window * _QUIETEST**2 / 2
     if len(rows):
-        lags[rows], alike_db[rows] = _fine(wave, firsts[rows], window, coarse_lags[rows])
-    return _stretches(block, wave, firsts, lags, alike_db, hop, window)
+        lags[rows], alike_db[rows] = _fine(wave, sums, firsts[rows], window, coarse_lags[rows])
+    return _stretches(block, wave, firsts, lags, alike_db, loud, window)
 
 
 def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int, longest: int) -> tuple[
@@ -104,7 +106,11 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
 
 
 def _fine(
-    wave: Floats, firsts: npt.NDArray[np.int64], window: int, coarse: npt.NDArray[np.int64]
+    wave: Floats,
+    sums: npt.NDArray[np.float64],
+    firsts: npt.NDArray[np.int64],
+    window: int,
+    coarse: npt.NDArray[np.int64],
 ) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.float64]]:
     """Return for each window the best lag to the frame, and how alike both are, in dB; 0 dB where it is quiet."""
     views = np.lib.stride_tricks.sliding_window_view(wave, window)
@@ -112,7 +118,6 @@ def _fine(
     power = np.square(own).sum(axis=1, dtype=np.float64)
     best = np.full(len(firsts), -1.0)
     lags = coarse.copy()
-    sums = np.concatenate([[0.0], np.cumsum(np.square(wave, dtype=np.float64))])
     for shift in range(-_FINE_REACH, _FINE_REACH + 1):
         tried = np.maximum(2, coarse + shift)
         earlier = firsts - tried
@@ -132,13 +137,11 @@ def _stretches(
     firsts: npt.NDArray[np.int64],
     lags: npt.NDArray[np.int64],
     alike_db: npt.NDArray[np.float64],
-    hop: int,
+    loud: npt.NDArray[np.bool_],
     window: int,
 ) -> list[Held]:
     held = []
     count = len(firsts)
-    sums = np.concatenate([[0.0], np.cumsum(np.square(wave, dtype=np.float64))])
-    loud = sums[firsts + window] - sums[firsts] > window * _QUIETEST**2 / 2
     strong = alike_db >= _LEAST_DB
     # One stretch goes on as long as the lag stays the same.
     goes_on = strong[1:] & strong[:-1] & (np.abs(np.diff(lags)) <= _LAG_SLACK)

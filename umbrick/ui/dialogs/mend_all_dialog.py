@@ -135,14 +135,9 @@ class MendAllDialog(QDialog):
         self._title = " and ".join(KINDS[kind].title.lower() for kind in kinds)
         self.count = QLabel()
         self.count.setProperty("role", "heading")
-        chosen = [f"{KINDS[kind].title}: “{preferred[kind]}”, as chosen." for kind in kinds if kind in preferred]
-        each = "All others are" if chosen else "Each is"
-        rest = f"{each} mended with its best candidate, in one step that one undo takes back."
-        if len(chosen) == len(kinds):
-            rest = "All in one step that one undo takes back."
-        self.how = how = QLabel(" ".join([*chosen, rest]))
-        how.setProperty("role", "faint")
-        how.setWordWrap(True)
+        self.how = QLabel(_how(kinds, preferred))
+        self.how.setProperty("role", "faint")
+        self.how.setWordWrap(True)
         self._preview = _Preview(work.frames, theme)
         self.filter = QLineEdit(placeholderText="Leave out below this confidence, such as 80 %")
         self.filter.setAccessibleName("Lowest confidence")
@@ -167,7 +162,7 @@ class MendAllDialog(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 16, 20, 16)
         layout.setSpacing(10)
-        for widget in (self.count, how, self._preview, self.filter):
+        for widget in (self.count, self.how, self._preview, self.filter):
             layout.addWidget(widget)
         layout.addWidget(self.list, 1)
         layout.addLayout(buttons)
@@ -197,3 +192,12 @@ class MendAllDialog(QDialog):
         self.count.setText(f"{format_count(count, 'place')} of {self._title}{left_out}")
         self.mend_button.setText(f"Mend {count}  Return")
         self.mend_button.setEnabled(count > 0)
+
+
+def _how(kinds: Sequence[str], preferred: Mapping[str, str]) -> str:
+    """Return in words which candidates will mend."""
+    chosen = [f"{KINDS[kind].title}: “{preferred[kind]}”, as chosen." for kind in kinds if kind in preferred]
+    if len(chosen) == len(kinds):
+        return " ".join([*chosen, "All in one step that one undo takes back."])
+    each = "All others are" if chosen else "Each is"
+    return " ".join([*chosen, f"{each} mended with its best candidate, in one step that one undo takes back."])
