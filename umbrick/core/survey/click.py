@@ -15,16 +15,9 @@ class ClickDetector(EventCollector):
 
     def findings(self) -> list[Finding]:
         """Return the clicks found so far; those in several channels at once are one."""
-        # Where there is no voice there is no mouth either: what rings is a click all the same.
-        shapes = [Shape.CLICK] if self._may_be_voice() else [Shape.CLICK, Shape.MOUTH]
-        findings = [self._finding(group, shapes) for group in self._groups()]
-        return [finding for finding in findings if finding.confidence >= 0.05]
+        return [self._finding(*found) for found in self._groups(Shape.CLICK)]
 
-    def _finding(self, group: list[Event], shapes: list[Shape]) -> Finding:
-        def sure(event: Event) -> float:
-            return event.confidence * sum(event.shares[shape] for shape in shapes)
-
-        best = max(group, key=sure)
+    def _finding(self, group: list[Event], best: Event, confidence: float) -> Finding:
         start, stop = min(event.start for event in group), max(event.stop for event in group)
         frames = stop - start
         length = format_count(frames, "sample") if frames < 24 else f"{1e3 * frames / self._format.rate:.1f} ms"
@@ -35,7 +28,7 @@ class ClickDetector(EventCollector):
             stop=stop,
             channels=tuple(sorted({event.channel for event in group})),
             severity=round(float(np.clip((best.relative_db + 20) / 50, 0, 1)), 3),
-            confidence=round(sure(best), 3),
+            confidence=round(confidence, 3),
             evidence=f"{length}, standing {best.excess_db:.0f} dB out of what can be foretold from both sides",
             detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2),
                     "spike": frames == 1},

@@ -14,11 +14,9 @@ class DiscontinuityDetector(EventCollector):
 
     def findings(self) -> list[Finding]:
         """Return the breaks found so far; those in several channels at once are one."""
-        findings = [self._finding(group) for group in self._groups()]
-        return [finding for finding in findings if finding.confidence >= 0.05]
+        return [self._finding(*found) for found in self._groups(Shape.BREAK)]
 
-    def _finding(self, group: list[Event]) -> Finding:
-        best = max(group, key=lambda event: event.confidence * event.shares[Shape.BREAK])
+    def _finding(self, group: list[Event], best: Event, confidence: float) -> Finding:
         at = (best.start + best.stop) // 2
         return Finding(
             id="",
@@ -27,7 +25,7 @@ class DiscontinuityDetector(EventCollector):
             stop=at + 1,
             channels=tuple(sorted({event.channel for event in group})),
             severity=round(float(np.clip((best.relative_db + 30) / 40, 0, 1)), 3),
-            confidence=round(best.confidence * best.shares[Shape.BREAK], 3),
+            confidence=round(confidence, 3),
             evidence=f"the wave breaks off and goes on from elsewhere, {best.excess_db:.0f} dB out of what is foretold",
             detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2)},
         )

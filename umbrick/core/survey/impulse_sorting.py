@@ -1,12 +1,13 @@
-"""What kind of damage an impulse is: a click, a break in the wave, or a click of the mouth.
+"""What kind of damage an impulse is, if it is any: a click, a break in the wave, or a click of the mouth.
 
 A wrong sample or a tick lies *on* the sound: what linear prediction leaves of it is the filter's answer to a few
 samples, and it may be higher than the sound itself. At a break the wave goes on from another place: what is left is
 the filter's answer to a step and a kink, never higher than the sound's own swing. A click of the mouth is the kink
-with which a resonance begins that rings for some milliseconds.
+with which a resonance begins that rings for some milliseconds. An attack or a consonant is as bright as what is around
+it, or changes what rings.
 
-The three are weighed by a multinomial logistic regression on planted faults in clean speech and music; its weights,
-rounded, are below.
+The four are weighed by a multinomial logistic regression on what is found in clean speech and music, at several speeds,
+and in the same with faults planted; its weights, rounded, are below.
 """
 
 from __future__ import annotations
@@ -16,11 +17,9 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import butter, sosfilt
 
-from umbrick.core.model.damage_extent import extent, order_for
-from umbrick.core.model.interpolation import interpolated
 from umbrick.core.survey.detector import Block, Format
+from umbrick.core.survey.impulse_measures import COLUMNS, measured, worth_a_look
 from umbrick.core.survey.impulses import Impulses, impulses
 from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.residual import Residual
@@ -37,165 +36,75 @@ class Shape(IntEnum):
     MOUTH = 2
 
 
-_COLUMNS = (
-    # name, weight for a break, weight for a mouth click; a click has 0 throughout
-    ("spike", -12.8, 9.5),
-    ("spike beyond 0.9", -104.5, -32.8),
-    ("kink", 51.6, 2.8),
-    ("height against 80 ms", 0.13, -0.03),
-    ("height against 10 ms", -0.71, -0.56),
-    ("octaves of a millisecond", 2.42, 1.86),
-    ("rings for 2 ms", -0.07, 0.1),
-    ("rings for 5 ms", 0.28, 0.27),
-    ("spike without ringing", 3.9, -0.86),
-    ("rings more than later", 0.08, 0.24),
-    ("constant", -32.8, -10.1),
-)
-_WEIGHTS = np.array([(0.0, at_break, at_mouth) for _, at_break, at_mouth in _COLUMNS])
-_HALF_SURE_DB = 9.5
-_NARROW_BAND_RATE, _NARROW_BAND_DB = 16_000, 1.2
-"""At a telephone's rate there are fewer samples to tell a consonant from a click by."""
-
-_HALF_BURIED_DB = -22.0
-"""Impulses this far below the sound around them are as likely coding noise as damage; the more they stand out, the
-further below they may be."""
-
+_WEIGHTS_OF = {
+    # the log odds of a click, of a break and of a mouth click against natural sound: at a full band, at a telephone's
+    "spike": (4.9, 3.7, 6.6, 5.4, 5.9, 4.9),
+    "height against 10 ms": (0.05, 0.065, 0.007, 0.099, 0.032, 0.03),
+    "height below -15 dB": (0.043, 0.072, 0.146, 0.051, 0.181, 0.049),
+    "spike without ringing": (3.7, 4.2, -1.9, 5, 13, 7),
+    "stands out": (0.207, 0.244, 0.078, 0.115, 0.2, 0.244),
+    "stands out and is no kink": (0.354, -0.525, -0.007, 0.21, -0.64, 0.06),
+    "stands out as a spike": (-0.04, -0.94, 1.8, 1, -0.37, 0.09),
+    "brightness": (0.131, -0.087, 0.146, 0.041, -0.045, 0.101),
+    "brightness around": (-0.059, 0.028, -0.017, -0.11, -0.005, -0.013),
+    "change of what rings": (-0.191, -0.054, -0.146, -0.203, -0.009, -0.115),
+    "stands out as nothing but a spike": (3.6, -0.2, -3.1, 0.2, 0.5, -0),
+    "octaves of a millisecond": (-0.81, -0.57, -0.51, -0.14, -0.04, 0.05),
+    "rings more than later": (-0.121, -0.025, 0.121, -0.03, -0.009, 0.044),
+    "height below the sound as a spike": (8, -13, -10, 2, -9, 7),
+    "stands out and is high": (0.023, 0.001, -0.02, 0.082, -0.011, 0.04),
+    "height above the sound": (0.231, -0.151, -0.115, 0.173, -0.129, -0.139),
+    "constant": (-6.94, -5.58, -5.06, -8.32, -7.09, -5.95),
+}
+_WEIGHTS, _NARROW_WEIGHTS = np.hsplit(np.array([_WEIGHTS_OF[name] for name in (*COLUMNS, "constant")]), 2)
+_NARROW_BELOW_RATE = 14_000
 _LEAST_CONFIDENCE = 0.05
-_RING_HZ = 1500.0
-_SHIFTS = range(-2, 3)
 _SPIKE = 0.9
 _EDGE_SHARE = 0.12
-_WORTH_A_LOOK, _LOOK_SECONDS = 0.3, 0.04
-_IMPULSE_HEIGHT, _SURE_OF_IMPULSE = 2.0, 0.85
 
 
 class Event(NamedTuple):
-    """An impulse in frames of the recording: how far it stands out in dB, and its height relative to the sound
-    around, how sure it is damage at all, and how sure it is of each :class:`Shape`."""
+    """An impulse in frames of the recording: how far it stands out in dB, its height relative to the sound around,
+    and how sure it is of each :class:`Shape`, 0 to 1; what they leave is how likely it is natural."""
 
     start: int
     stop: int
     channel: int
     excess_db: float
     relative_db: float
-    confidence: float
-    shares: tuple[float, float, float]
+    sure: tuple[float, float, float]
 
 
 def events(block: Block) -> list[Event]:
-    """Return the impulses of a block that may be damage, sorted by shape, in every channel."""
+    """Return the impulses of a block that may be damage, in every channel."""
     found = []
-    for channel, (residual, measured) in enumerate(block.shared(impulses)):
-        excess_db = 20 * np.log10(measured.prominence)
-        relative_db = 20 * np.log10(np.maximum(measured.amplitude, 1e-9) / np.maximum(measured.level, 1e-6))
-        buried_db = _HALF_BURIED_DB - 0.5 * np.clip(excess_db - 12, 0, 20)
-        half_sure_db = _HALF_SURE_DB + (_NARROW_BAND_DB if block.rate < _NARROW_BAND_RATE else 0.0)
-        confidence = _sure((excess_db - half_sure_db) / 0.8) * _sure((relative_db - buried_db) / 2)
-        reach = 2 * (residual.predictor.shape[1] - 1)
-        inside = (measured.peak >= reach + 2) & (measured.peak < len(residual.error) - reach - 2)
-        rows = np.flatnonzero((confidence >= _LEAST_CONFIDENCE) & inside)
+    for channel, (residual, all_impulses) in enumerate(block.shared(impulses)):
+        rows = worth_a_look(all_impulses, residual)
         if not len(rows):
             continue
-        chosen = measured.where(rows)
-        spike, kink = _explained(residual, chosen.peak, reach)
-        shares = _shares(block, residual, chosen, relative_db[rows], spike, kink)
-        _look_again(residual, chosen, confidence[rows], shares, block.rate)
-        for index, row in enumerate(rows.tolist()):
-            start, stop = _extent(residual, chosen, index, bool(spike[index] > _SPIKE))
+        chosen = all_impulses.where(rows)
+        seen = measured(residual, chosen, block.rate)
+        sure = _sure(seen.columns, block.rate)
+        for row in np.flatnonzero(sure.sum(axis=1) >= _LEAST_CONFIDENCE).tolist():
+            start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
             found.append(
                 Event(
                     residual.first + start,
                     residual.first + stop,
                     channel,
-                    float(excess_db[row]),
-                    float(relative_db[row]),
-                    float(confidence[row]),
-                    (float(shares[index, 0]), float(shares[index, 1]), float(shares[index, 2])),
+                    float(seen.excess_db[row]),
+                    float(seen.relative_db[row]),
+                    (float(sure[row, 0]), float(sure[row, 1]), float(sure[row, 2])),
                 )
             )
     return found
 
 
-def _sure(doubt: npt.NDArray[np.floating]) -> Array:
-    return np.asarray(1 / (1 + np.exp(-np.clip(doubt.astype(np.float64), -40, 40))))
-
-
-def _explained(residual: Residual, peaks: npt.NDArray[np.int64], reach: int) -> tuple[Array, Array]:
-    """Return the share of the residual's power around each peak that a spike, and that a step and a kink, explain."""
-    errors = np.lib.stride_tricks.sliding_window_view(residual.error, 2 * reach + 1)[peaks - reach].astype(np.float64)
-    power = np.maximum(np.square(errors).sum(axis=1), 1e-30)
-    half = residual.responses(peaks)
-    order = half.shape[1] - 1
-    spikes = np.zeros_like(errors)
-    spikes[:, reach : reach + order + 1] = half
-    spikes[:, reach - order : reach + 1] = half[:, ::-1]
-    steps = np.cumsum(spikes, axis=1) - spikes / 2
-    kinks = np.cumsum(steps, axis=1) - steps / 2
-    best_spike, best_kink = np.zeros(len(peaks)), np.zeros(len(peaks))
-    for shift in _SHIFTS:
-        templates = np.roll(np.stack([spikes, steps, kinks], axis=1), shift, axis=2)
-        products = np.einsum("ntk,nk->nt", templates, errors)
-        grams = np.einsum("ntk,nuk->ntu", templates, templates)
-        grams += np.eye(3) * (1e-9 * np.trace(grams, axis1=1, axis2=2)[:, np.newaxis, np.newaxis] + 1e-30)
-        fitted = np.linalg.solve(grams, products[..., np.newaxis])[..., 0]
-        best_kink = np.maximum(best_kink, (products * fitted).sum(axis=1) / power)
-        best_spike = np.maximum(best_spike, products[:, 0] ** 2 / grams[:, 0, 0] / power)
-    return best_spike, best_kink
-
-
-def _shares(block: Block, residual: Residual, chosen: Impulses, relative_db: Array, spike: Array, kink: Array) -> Array:
-    """Return how sure each impulse is of each shape, rows that add up to 1."""
-    rate = block.rate
-    high = sosfilt(butter(2, min(_RING_HZ, 0.3 * rate), "highpass", fs=rate, output="sos"), residual.wave)
-    sums = np.concatenate([[0.0], np.cumsum(np.square(high))])
-
-    def power(first_ms: float, last_ms: float) -> Array:
-        first, last = (
-            np.clip(chosen.peak + round(ms * rate / 1000), 0, len(residual.wave)) for ms in (first_ms, last_ms)
-        )
-        return np.asarray((sums[last] - sums[first]) / np.maximum(1, last - first) + 1e-12)
-
-    before = power(-6.0, -0.3)
-    rings = 10 * np.log10(power(0.17, 2.0) / before)
-    surroundings_db = 20 * np.log10(np.maximum(chosen.amplitude, 1e-9) / np.maximum(chosen.surroundings, 1e-6))
-    columns = [
-        spike,
-        np.maximum(spike - 0.9, 0),
-        kink,
-        np.clip(surroundings_db, -30, 20),
-        np.clip(relative_db, -25, 20),
-        np.log2((chosen.stop - chosen.start) * 1e3 / rate),
-        np.clip(rings, -3, 15),
-        np.clip(10 * np.log10(power(2.0, 5.0) / before), -3, 15),
-        np.maximum(spike - 0.9, 0) * np.clip(6 - rings, 0, 8),
-        np.clip(10 * np.log10(power(0.17, 2.0) / power(6.0, 9.0)), -5, 20),
-        np.ones(len(spike)),
-    ]
-    weighed = np.stack(columns, axis=1) @ _WEIGHTS
-    shares = np.exp(weighed - weighed.max(axis=1, keepdims=True))
-    return np.asarray(shares / shares.sum(axis=1, keepdims=True))
-
-
-def _look_again(residual: Residual, found: Impulses, confidence: Array, shares: Array, rate: int) -> None:
-    """Take for clicks what was taken for breaks but stands out too far, once its damage is followed to its ends.
-
-    A break lies within the sound's own swing; what is twice as high as the sound around is an impulse.
-    """
-    breaks = np.flatnonzero((shares.argmax(axis=1) == Shape.BREAK) & (confidence >= _WORTH_A_LOOK))
-    reach = round(_LOOK_SECONDS * rate)
-    for row in breaks.tolist():
-        peak = int(found.peak[row])
-        first = max(0, peak - reach)
-        wave = residual.wave[first : peak + reach].astype(np.float64)
-        start, stop = extent(wave, int(found.start[row]) - first, int(found.stop[row]) - first, rate)
-        if stop - start > reach // 2:
-            continue
-        order = order_for(stop - start)
-        expected = interpolated(wave, start, stop, order, sweeps=2)[0]
-        stands_out = float(np.abs(wave[start:stop] - expected).max())
-        if stands_out > _IMPULSE_HEIGHT * max(float(found.level[row]), 1e-6):
-            shares[row] = shares[row] * (1 - _SURE_OF_IMPULSE)
-            shares[row, Shape.CLICK] += _SURE_OF_IMPULSE
+def _sure(columns: Array, rate: int) -> Array:
+    """Return how sure each row is of each shape; what is missing from 1 is how sure it is natural."""
+    weights = _NARROW_WEIGHTS if rate < _NARROW_BELOW_RATE else _WEIGHTS
+    odds = np.exp(np.clip(columns @ weights, -40, 40))
+    return np.asarray(odds / (1 + odds.sum(axis=1, keepdims=True)))
 
 
 def _extent(residual: Residual, found: Impulses, row: int, is_spike: bool) -> tuple[int, int]:
@@ -237,8 +146,17 @@ class EventCollector:
         self._events += block.shared(events)
         self._outlines.append(block.shared(outline))
 
-    def _groups(self) -> list[list[Event]]:
-        return together(self._events)
-
-    def _may_be_voice(self) -> bool:
-        return may_be_voice(self._outlines)
+    def _groups(self, shape: Shape) -> list[tuple[list[Event], Event, float]]:
+        """Return the events that are likeliest of a shape, if they are damage: those in several channels at once as
+        one group, the surest of them, and how sure it is that they are damage."""
+        is_voice = may_be_voice(self._outlines)
+        groups = []
+        for group in together(self._events):
+            best = max(group, key=lambda event: sum(event.sure))
+            click, at_break, mouth = best.sure
+            if not is_voice:  # Where there is no voice there is no mouth either: what rings is a click all the same.
+                click, mouth = click + mouth, 0.0
+            confidence = sum(best.sure)
+            if confidence >= _LEAST_CONFIDENCE and int(np.argmax((click, at_break, mouth))) == shape:
+                groups.append((group, best, confidence))
+        return groups

@@ -16,13 +16,9 @@ class MouthClickDetector(EventCollector):
 
     def findings(self) -> list[Finding]:
         """Return the mouth clicks found so far; none where there is no voice."""
-        if not self._may_be_voice():
-            return []
-        findings = [self._finding(group) for group in self._groups()]
-        return [finding for finding in findings if finding.confidence >= 0.05]
+        return [self._finding(*found) for found in self._groups(Shape.MOUTH)]
 
-    def _finding(self, group: list[Event]) -> Finding:
-        best = max(group, key=lambda event: event.confidence * event.shares[Shape.MOUTH])
+    def _finding(self, group: list[Event], best: Event, confidence: float) -> Finding:
         start = min(event.start for event in group)
         ring = round(_USUAL_SECONDS * self._format.rate)
         return Finding(
@@ -32,7 +28,7 @@ class MouthClickDetector(EventCollector):
             stop=max(start + ring, *(event.stop for event in group)),
             channels=tuple(sorted({event.channel for event in group})),
             severity=round(float(np.clip((best.relative_db + 30) / 50, 0, 1)), 3),
-            confidence=round(best.confidence * best.shares[Shape.MOUTH], 3),
+            confidence=round(confidence, 3),
             evidence=f"a smack that rings for some milliseconds, {best.excess_db:.0f} dB out of what is foretold",
             detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2)},
         )
