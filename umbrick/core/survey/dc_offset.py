@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.signal import get_window
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
@@ -19,6 +20,9 @@ class OffsetDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._stretch = max(1, round(_STRETCH_SECONDS * form.rate))
+        # A bell-shaped weight keeps bass, which a plain mean over half a second is not rid of, out of it.
+        self._weight = get_window("hann", self._stretch + 1)[1:]
+        self._weight /= self._weight.sum()
         self._left = np.zeros((0, form.channels))
         self._means: list[np.ndarray] = []
         self._frames = 0
@@ -28,7 +32,8 @@ class OffsetDetector:
         self._frames = block.stop
         sound = np.concatenate([self._left, block.own.astype(np.float64)])
         whole = len(sound) // self._stretch * self._stretch
-        self._means.append(sound[:whole].reshape(-1, self._stretch, sound.shape[1]).mean(axis=1))
+        stretches = sound[:whole].reshape(-1, self._stretch, sound.shape[1])
+        self._means.append(np.einsum("nsc,s->nc", stretches, self._weight))
         self._left = sound[whole:]
 
     def findings(self) -> list[Finding]:

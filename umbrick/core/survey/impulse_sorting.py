@@ -54,7 +54,7 @@ _WEIGHTS_OF = {
     "height below the sound as a spike": (8, -13, -10, 2, -9, 7),
     "stands out and is high": (0.023, 0.001, -0.02, 0.082, -0.011, 0.04),
     "height above the sound": (0.231, -0.151, -0.115, 0.173, -0.129, -0.139),
-    "constant": (-6.94, -5.58, -5.06, -8.32, -7.09, -5.95),
+    "constant": (-6.94, -5.58, -5.06, -8.6, -7.09, -5.95),
 }
 _WEIGHTS, _NARROW_WEIGHTS = np.hsplit(np.array([_WEIGHTS_OF[name] for name in (*COLUMNS, "constant")]), 2)
 _NARROW_BELOW_RATE = 14_000

@@ -1,8 +1,9 @@
 """Intrusions: a foreign tone, whistle, ring or call over the sound, with an onset and an end.
 
-A line in the spectrum is the more likely foreign the longer and straighter it goes on, the fewer other lines the
-recording has, and there above all, and the less it dies away, as a struck or plucked string does. The weights of these
-are those of a logistic regression on planted calls among the lines of clean speech and music, rounded.
+A line in the spectrum is the more likely foreign the louder, longer and straighter it goes on, the fewer others in the
+recording do so as well, the fewer begin with it, as the harmonics of a note do, and the less it dies away, as a struck
+or plucked string does. The weights are those of a logistic regression on planted calls among the lines of clean
+speech and music, at several speeds, rounded.
 """
 
 from __future__ import annotations
@@ -10,19 +11,22 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.residual import MARGIN_SEGMENTS, residuals, segment_frames
 from umbrick.core.survey.ridges import Floats, Ridge, ridges, tops
-from umbrick.core.survey.voice_likeness import may_be_voice
 
 _LOWEST_HZ, _HIGHEST_HZ = 500.0, 14000.0
 _SHORTEST_SECONDS = 0.25
 _HISTORY_SECONDS = 4.0
-_HELD_NOTES = 0.85
-"""Music holds notes of its own: a line in it has to be that much likelier foreign."""
+_TOGETHER_SECONDS = 0.05
+_STEPS_AN_OCTAVE, _STEPS_SHORTER, _DB_WEAKER = 12, 6, 10
+"""A rival of a line is at least about 0.7 times as long, and weaker by at most so much."""
+
+_LARGEST_SHARE = 0.6
+"""What sounds through most of a recording is no intrusion."""
 
 
 def _bins(rate: int) -> slice:
@@ -64,16 +68,12 @@ class IntrusionDetector:
         self._power = self._over
         self._row = 0
         self._lines: list[_Line] = []
-        self._tops = np.zeros(searched.stop - searched.start)
         self._energy = 0.0
-        self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
         """Follow the ridges into a block; those that have ended are noted."""
         over, own, energy = block.shared(lines)
-        self._outlines.append(block.shared(outline))
         count = len(over)
-        self._tops += np.count_nonzero(over, axis=0)
         self._energy += energy
         over, own = np.concatenate([self._over, over]), np.concatenate([self._power, own])
         first_row = self._row - len(self._over)
@@ -100,34 +100,37 @@ class IntrusionDetector:
 
     def findings(self) -> list[Finding]:
         """Return the foreign lines."""
+        if not self._lines:
+            return []
+        rate, frames = self._format.rate, max(1, self._row) * self._segment
         usual = self._energy / max(1, self._row)
-        crowd = float(self._tops.sum()) / max(1, self._row)
-        in_voice = may_be_voice(self._outlines)
+        starts = np.sort([line.start for line in self._lines])
+        lengths = np.array([(line.stop - line.start) / rate for line in self._lines])
+        levels_db = 10 * np.log10([line.power / max(usual, 1e-12) for line in self._lines])
+        rivals_a_second = _rivals(lengths, levels_db) * rate / frames
         findings = []
-        for line in self._lines:
-            seconds = (line.stop - line.start) / self._format.rate
-            relative_db = float(10 * np.log10(line.power / max(usual, 1e-12)))
+        for line, seconds, level_db, rivals in zip(
+            self._lines, lengths.tolist(), levels_db.tolist(), rivals_a_second.tolist(), strict=True
+        ):
+            if line.stop - line.start > _LARGEST_SHARE * frames:
+                continue
+            reach = _TOGETHER_SECONDS * rate
+            company = np.searchsorted(starts, line.start + reach) - np.searchsorted(starts, line.start - reach, "right")
             doubt = (
-                0.07 * min(line.over_db, 40.0)
-                + 1.7 * min(np.log2(seconds / _SHORTEST_SECONDS), 3.0)
-                - 0.7 * np.log2(0.3 + self._neighbours(line))
-                - 0.64 * np.log2(0.3 + crowd)
-                - 0.17 * float(np.clip(line.decay_db, 0, 15))
-                + 0.18 * min(relative_db, 0.0)
-                + 3.6 * min(line.low_hz / 1000, 2.0)
-                - 6.3
-                - (0.0 if in_voice else _HELD_NOTES)
+                0.086 * min(line.over_db, 40.0)
+                + 0.69 * min(np.log2(seconds / _SHORTEST_SECONDS), 3.0)
+                + 1.73 * min(line.low_hz / 1000, 2.0)
+                + 0.044 * float(np.clip(level_db, -40, 6))
+                - 0.41 * np.log2(0.1 + rivals)
+                - 0.44 * np.log2(company)
+                - 0.077 * float(np.clip(line.decay_db, 0, 15))
+                - 0.52 * np.log2(1 + (line.high_hz - line.low_hz) / 50)
+                - 5.85
             )
             confidence = float(1 / (1 + np.exp(-doubt)))
             if confidence >= 0.05:
                 findings.append(self._finding(line, confidence, seconds))
         return sorted(findings, key=lambda finding: finding.start)
-
-    def _neighbours(self, line: _Line) -> float:
-        """Return how many tops a row has, at other times, within a third of an octave of a line."""
-        low, high = (int(hz / self._hz) - self._low for hz in (line.low_hz / 1.25, line.high_hz * 1.25))
-        own = (line.stop - line.start) / self._segment
-        return max(0.0, float(self._tops[max(0, low) : high].sum()) - own) / max(1.0, self._row - own)
 
     def _finding(self, line: _Line, confidence: float, seconds: float) -> Finding:
         low, high = line.low_hz, line.high_hz
@@ -145,11 +148,22 @@ class IntrusionDetector:
         )
 
 
+def _rivals(seconds: npt.NDArray[np.float64], levels_db: npt.NDArray[np.float64]) -> npt.NDArray[np.int64]:
+    """Return how many others are about as long as each line or longer, and about as strong or stronger."""
+    length = np.floor(_STEPS_AN_OCTAVE * np.log2(seconds)).astype(np.int64)
+    level = np.floor(levels_db).astype(np.int64)
+    length, level = length - length.min(), level - level.min()
+    counts = np.zeros((int(length.max()) + 1, int(level.max()) + 1), np.int64)
+    np.add.at(counts, (length, level), 1)
+    at_least = counts[::-1, ::-1].cumsum(axis=0).cumsum(axis=1)[::-1, ::-1]
+    return np.asarray(at_least[np.maximum(0, length - _STEPS_SHORTER), np.maximum(0, level - _DB_WEAKER)] - 1)
+
+
 KIND = Kind(
     name="intrusion",
     title="Intrusions",
     family=Family.BACKGROUND,
     summary="foreign tones, whistles, rings and calls",
     make=IntrusionDetector,
-    needs=(lines, outline),
+    needs=(lines,),
 )
