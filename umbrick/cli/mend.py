@@ -39,7 +39,7 @@ from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Survey
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.version import Version
-from umbrick.core.units import amplitude_to_db, format_count, format_lowering, parse_db, parse_frames
+from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_lowering, parse_db, parse_frames
 
 _SHORT_SECONDS = 0.02
 """A span no longer than this, in which the survey found nothing, is taken for damaged as a whole."""
@@ -124,7 +124,7 @@ def mend_command(
             plan = [[Batch(method, parameters, _chosen(places, findings, method, parameters, recording))]]
         else:
             plan = _plan(findings, wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED], original)
-        result = _apply(original, plan, findings, survey, quiet)
+        result = _apply(original, plan, findings, survey, quiet, is_asked_for=method is not None)
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
         sha256 = sha256_of(path) if report_path else ""
@@ -229,15 +229,26 @@ def _plan(findings: Sequence[Finding], kinds: list[Kind], version: Version) -> l
 
 
 def _apply(
-    original: Version, plan: list[list[Batch]], findings: Sequence[Finding], survey: Survey, quiet: bool
+    original: Version,
+    plan: list[list[Batch]],
+    findings: Sequence[Finding],
+    survey: Survey,
+    quiet: bool,
+    is_asked_for: bool,
 ) -> _Result:
+    """Return the recording mended; a place that cannot be mended is told of, or, if it was asked for, an error."""
     version = original
     mends: tuple[Mend, ...] = ()
     peak = survey.levels.peak
     for batches in plan:
         with progress_bar(batches[0].method.title, quiet) as progress:
-            mended = carried_out(version, batches, findings, progress)
-        version, mends, peak = mended.version, mends + mended.mends, max(peak, mended.peak)
+            mended, refused = carried_out(version, batches, findings, progress)
+        for place, why in refused:
+            if is_asked_for:
+                raise why
+            warn(f"umbrick: {format_clock(place.start, version.rate)} was left as it is: {why}")
+        if mended:
+            version, mends, peak = mended.version, mends + mended.mends, max(peak, mended.peak)
     return _Result(version, mends, peak)
 
 

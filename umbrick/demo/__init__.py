@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 _FOLDER = Path(__file__).parent / "recordings"
-_NAMES = ("keeper-interview", "lock-bell", "concertina-waltz", "paddle-gear")
+_NAMES = ("keeper-interview", "radio-call", "lock-bell", "concertina-waltz", "paddle-gear")
 
 
 def recordings() -> list[Path]:

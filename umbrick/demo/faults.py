@@ -58,7 +58,8 @@ class Tape:
 def pop(rate: int, level: float) -> Sound:
     """A breath hitting the microphone: a decaying thump below 120 Hz."""
     t = np.arange(round(0.09 * rate)) / rate
-    return level * np.sin(2 * np.pi * (95 - 300 * t) * t) * np.exp(-t / 0.028) * np.minimum(1, t / 0.004)
+    swell = np.minimum(1, t / 0.004) * np.minimum(1, (t[-1] - t) / 0.03)
+    return level * np.sin(2 * np.pi * (95 - 300 * t) * t) * np.exp(-t / 0.028) * swell
 
 
 def mouth_click(rate: int, level: float, random: np.random.Generator) -> Sound:

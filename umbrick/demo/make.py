@@ -1,6 +1,6 @@
 """Makes the demo recordings and their truth files: ``python -m umbrick.demo.make [NAME…]``.
 
-The interview needs espeak-ng installed.
+The interview and the call need espeak-ng installed.
 
 Only whoever changes the demo runs this; what it made ships with Umbrick. All of it is invented: the canal, its
 keepers, the voice and the bell.
@@ -8,19 +8,18 @@ keepers, the voice and the bell.
 
 from __future__ import annotations
 
-import io
 import json
-import subprocess
 import sys
 from pathlib import Path
 
 import numpy as np
 import soundfile
-import soxr
 from scipy.signal import butter, fftconvolve, sosfilt
 
 from umbrick.demo import recordings, truth_of
+from umbrick.demo.call import radio_call
 from umbrick.demo.faults import Sound, Tape, crackling, hiss, hum, kettle, mouth_click, pop, water
+from umbrick.demo.speaking import spoken
 
 _SENTENCES = (
     "I came to the Ostermoor Cut when I was nineteen, and I kept the third lock for forty one years.",
@@ -43,14 +42,6 @@ _POPPED = (1, 4, 11)
 _CRACKLING = 5
 _WHISTLED = 9
 _NOISY_PAUSE_AFTER = 7
-
-
-def _speak(text: str, rate: int) -> Sound:
-    spoken = subprocess.run(
-        ["espeak-ng", "-v", "en-gb", "-s", "148", "-p", "32", "--stdout", text], capture_output=True, check=True
-    ).stdout
-    wave, spoken_rate = soundfile.read(io.BytesIO(spoken))
-    return soxr.resample(wave, spoken_rate, rate)
 
 
 def _room(wave: Sound, rate: int, random: np.random.Generator) -> Sound:
@@ -81,7 +72,7 @@ def keeper_interview() -> Tape:
     pause = np.zeros(round(0.55 * rate))
     parts, starts, at = [pause], [], len(pause)
     for number, text in enumerate(_SENTENCES):
-        wave = _speak(text, rate)
+        wave = spoken(text, rate, "en-gb", 148, 32)
         gap = np.zeros(round((2.6 if number == _NOISY_PAUSE_AFTER else random.uniform(0.5, 0.9)) * rate))
         starts.append((at, at + len(wave)))
         parts += [wave, gap]
@@ -132,7 +123,8 @@ def _strike(rate: int, seconds: float, random: np.random.Generator) -> Sound:
             phase = random.uniform(0, 2 * np.pi)
             wave += level * np.sin(2 * np.pi * (436 * ratio + beat) * t + phase) * np.exp(-t / (decay / 2)) / 2
     clank = sosfilt(butter(2, (1500, 8000), "bandpass", fs=rate, output="sos"), random.standard_normal(len(t)))
-    return (wave + 0.9 * clank * np.exp(-t / 0.008)) * np.minimum(1, t / 0.0008)
+    wave += 0.9 * clank * np.exp(-t / 0.008)
+    return wave * np.minimum(1, t / 0.0008) * np.minimum(1, (seconds - t) / 1.5)
 
 
 def lock_bell() -> Tape:
@@ -273,6 +265,7 @@ def paddle_gear() -> Tape:
 
 _MADE = {
     "keeper-interview": (keeper_interview, "PCM_16"),
+    "radio-call": (radio_call, "PCM_16"),
     "lock-bell": (lock_bell, "PCM_24"),
     "concertina-waltz": (concertina_waltz, "PCM_16"),
     "paddle-gear": (paddle_gear, "PCM_24"),

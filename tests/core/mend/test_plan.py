@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from tests.sounds import RATE, faultless
+from tests.sounds import RATE, faultless, sine
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.plan import apart, carried_out, planned
 from umbrick.core.sound.source import ArraySource
@@ -38,7 +38,7 @@ def test_kinds_and_lengths_get_their_own_methods_in_one_change(clicked):
         ("graft", 1),
     }
     shares = []
-    done = carried_out(version, batches, [*clicks, *holes], shares.append)
+    done = carried_out(version, batches, [*clicks, *holes], shares.append).mended
     assert len(done.mends) == COUNT + 3
     starts = [mend.start for mend in done.mends]
     assert starts == sorted(starts)
@@ -51,12 +51,26 @@ def test_stopping_keeps_what_is_done(clicked):
     version, clicks = clicked
     shares = [0.0]
     first_part = 32 / COUNT
-    done = carried_out(version, planned(clicks, version), clicks, shares.append, lambda: shares[-1] >= first_part)
+    stop = carried_out(version, planned(clicks, version), clicks, shares.append, lambda: shares[-1] >= first_part)
+    done = stop.mended
     assert 0 < len(done.mends) < COUNT
     first = clicks[0].start
     assert abs(done.version.read(first, first + 1) - version.read(first, first + 1)).max() > 0.2
     with pytest.raises(CancelledError):
         carried_out(version, planned(clicks, version), clicks, is_cancelled=lambda: True)
+
+
+def test_a_hole_that_nothing_fits_is_left_and_the_others_are_mended():
+    sound = np.zeros((RATE, 1), np.float32)
+    sound[:2000] = sine(300, 2000 / RATE)
+    version = Version.of(ArraySource(sound, RATE, "s"))
+    alone, click = finding(0, "dropout", 0, RATE), finding(1, "click", 700, 1)
+    done = carried_out(version, planned([click, alone], version), [])
+    assert [mend.finding_ids for mend in done.mended.mends] == [(click.id,)]
+    assert [refused.place.finding_ids for refused in done.refused] == [(alone.id,)]
+    nothing = carried_out(version, planned([alone], version), [])
+    assert nothing.mended is None
+    assert [refused.place for refused in nothing.refused] == [refused.place for refused in done.refused]
 
 
 def test_what_lies_in_another_kinds_stretch_is_left_to_it():

@@ -141,7 +141,10 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     reading = read_seam(version, join.out, join.into, fade_frames, shape, OwnJumps(version, join.out, join.into))
     seam = Seam(join.out, join.into, fade_frames, shape, reading, 0.0)
     done = splice.cut(version, place, seam, {"time": parameters["time"]})
-    exact = dict(parameters) | {"removed_ms": 1000.0 * join.removed / version.rate}
+    exact = dict(parameters) | {
+        "removed_ms": 1000.0 * join.removed / version.rate,
+        "crossfade_ms": 1000.0 * fade_frames / version.rate,
+    }
     return done._replace(parameters=exact)
 
 

@@ -10,14 +10,13 @@ import numpy.typing as npt
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.bounds import Mask, Wave, runs
-from umbrick.core.model.damage_extent import context_for, extent, order_for
+from umbrick.core.model.damage_extent import SWEEPS, Extent, context_for, extent, order_for
 from umbrick.core.model.interpolation import bridged_over, interpolated
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.click import ClickDetector
 from umbrick.core.survey.detector import Format
 from umbrick.core.survey.streaming import blocks
 
-_SWEEPS = 2
 _LONGEST_EVENT_SECONDS = 0.02
 """A place up to this long is one event; in a longer one, clicks are looked for."""
 
@@ -59,10 +58,11 @@ def rebuild(
             reach = round(REACH_SECONDS * excerpt.rate) if finds_extent else 0
             low, high = max(0, start - reach), min(len(wave), stop + reach)
             mended[low:high] = wave[low:high]
-            begin, end = extent(mended, start, stop, excerpt.rate) if finds_extent else (start, stop)
-            begin, end = max(begin, low), min(end, high)
+            seen = extent(mended, start, stop, excerpt.rate) if finds_extent else Extent(start, stop)
+            begin, end = max(seen.start, low), min(seen.stop, high)
             if end - begin <= longest:
-                mended[begin:end] = rebuilt(mended, begin, end)
+                is_seen = seen.expected is not None and end - begin == seen.stop - seen.start
+                mended[begin:end] = seen.expected if is_seen else rebuilt(mended, begin, end)
                 samples[begin:end, channel] = mended[begin:end]
     return samples
 
@@ -72,7 +72,7 @@ def rebuilt(wave: Wave, start: int, stop: int, order: int | None = None) -> Wave
     order = order or order_for(stop - start)
     reach = context_for(order)
     left, right = max(0, start - reach), min(len(wave), stop + reach)
-    return interpolated(wave[left:right], start - left, stop - left, order, _SWEEPS)[0]
+    return interpolated(wave[left:right], start - left, stop - left, order, SWEEPS)[0]
 
 
 def _events(excerpt: Excerpt, sensitivity: float) -> Mask:

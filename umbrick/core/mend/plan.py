@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import NamedTuple
 
-from umbrick.core.errors import CancelledError
+from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended, apply_method, together
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
@@ -28,6 +29,20 @@ class Batch(NamedTuple):
     method: Method
     settings: Parameters
     places: list[Place]
+
+
+class Refused(NamedTuple):
+    """A place that its method could not mend, and why."""
+
+    place: Place
+    why: ParameterError
+
+
+class CarriedOut(NamedTuple):
+    """What became of a plan: all that was mended as one change (None if nothing could be), and what could not be."""
+
+    mended: Mended | None
+    refused: tuple[Refused, ...]
 
 
 def apart(findings: Iterable[Finding], rate: int) -> list[Finding]:
@@ -66,7 +81,7 @@ def carried_out(
     findings: Sequence[Finding],
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
-) -> Mended:
+) -> CarriedOut:
     """Return a version with all batches applied to it as it is, as one change.
 
     Parameters
@@ -86,11 +101,13 @@ def carried_out(
     """
     apart = round(_APART_SECONDS * version.rate)
     minded = [(batch, damage_minded(batch.method, findings)) for batch in batches]
-    parts = [(part, damage) for batch, damage in minded for part in _in_parts(batch, apart)]
+    parts = deque((part, damage) for batch, damage in minded for part in _in_parts(batch, apart))
     total = sum(len(part.places) for part, _ in parts)
     made: list[Mended] = []
+    refused: list[Refused] = []
     before = 0
-    for part, damage in parts:
+    while parts:
+        part, damage = parts.popleft()
         share = len(part.places) / total
 
         def told(done: float, before: int = before, share: float = share) -> None:
@@ -102,8 +119,14 @@ def carried_out(
             if not made:
                 raise
             break
+        except ParameterError as error:
+            if len(part.places) > 1:
+                # One of them cannot be mended; the others can.
+                parts.extendleft((part._replace(places=[place]), damage) for place in reversed(part.places))
+                continue
+            refused.append(Refused(part.places[0], error))
         before += len(part.places)
-    return made[0] if len(made) == 1 else together(version, made)
+    return CarriedOut(together(version, made) if len(made) > 1 else next(iter(made), None), tuple(refused))
 
 
 def _in_parts(batch: Batch, apart: int) -> Iterator[Batch]:

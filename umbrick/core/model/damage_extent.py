@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, cholesky, toeplitz
@@ -15,6 +17,9 @@ _BEFORE_SECONDS, _AFTER_SECONDS = 0.0005, 0.0015
 _GROW_BEFORE_SECONDS, _GROW_AFTER_SECONDS = 0.0004, 0.0008
 _BESIDE_SECONDS = 0.006
 _ROUNDS = 3
+SWEEPS = 2
+"""How often model and samples are estimated; for a first look, once is enough."""
+
 _UNLIKELY = 5.5
 """So many standard deviations from what is expected a sample counts as damaged. Errors of prediction have heavier
 tails than Gauss's, above all at the pulses of a voice."""
@@ -27,6 +32,15 @@ _CONTEXT_ORDERS = 4
 _LEAST_CONTEXT = 1024
 
 
+class Extent(NamedTuple):
+    """Where damage begins and ends (half open), and what is expected there instead, if the last look was at just that
+    and with the model that :func:`order_for` asks for."""
+
+    start: int
+    stop: int
+    expected: Wave | None = None
+
+
 def order_for(length: int) -> int:
     """Return how many samples a predictor should look back to rebuild damage of some length."""
     return int(np.clip(_ORDER_A_SAMPLE * length, _LEAST_ORDER, _MOST_ORDER))
@@ -37,7 +51,7 @@ def context_for(order: int) -> int:
     return max(_CONTEXT_ORDERS * order, _LEAST_CONTEXT)
 
 
-def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
+def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
     """Return where the damage that was found in ``start`` to ``stop`` begins and ends (half open).
 
     A window wider than what was found is taken for unknown and interpolated; then each of its samples, from the edges
@@ -65,15 +79,15 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
         reach = context_for(order)
         left, right = max(0, first - reach), min(len(wave), last + reach)
         around = wave[left:right].copy()
-        filled, model = interpolated(around, first - left, last - left, order, sweeps=2)
+        filled, model = interpolated(around, first - left, last - left, order, 1 if number == 0 else SWEEPS)
         if model is None:
-            return start, stop
+            return Extent(start, stop)
         actual = around[first - left : last - left].copy()
         around[first - left : last - left] = filled
         power = _error_power_beside(around, first - left, last - left, model, round(_BESIDE_SECONDS * rate))
         unlikely = _unlikely_edges(actual - filled, model, power)
         if unlikely is None:
-            return start, stop
+            return Extent(start, stop)
         begin, end = unlikely
         narrowed = first + begin, first + end
         if number < _ROUNDS - 1:
@@ -83,9 +97,10 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> tuple[int, int]:
                 narrowed = narrowed[0], min(len(wave), last + round(_GROW_AFTER_SECONDS * rate))
         is_seen_left, is_seen_right = is_seen_left or begin > 0, is_seen_right or end < last - first
         if narrowed == (first, last):
-            break
+            is_as_asked = number > 0 and order == order_for(last - first)
+            return Extent(first, last, filled if is_as_asked else None)
         first, last = narrowed
-    return first, last
+    return Extent(first, last)
 
 
 def _unlikely_edges(difference: Wave, model: Model, power: float) -> tuple[int, int] | None:

@@ -23,6 +23,9 @@ _HALF_SURE_PER_SECOND = 16.0
 _LOW_RATE, _LOW_RATE_PER_SECOND = 16000, 350.0
 """Below this rate the pulses of a voice are hardly predictable, and look like ticks."""
 
+_ALIKE, _REGULAR, _PENALTY, _SUREST = 0.12, 0.33, 60.0, 6.0
+"""Ticks come at random; where more than a third of the intervals are alike, they are the pulses of a voice."""
+
 
 class CrackleDetector:
     """Collects ticks: bins of the residual far over the median of those around, and not buried in the sound."""
@@ -49,6 +52,7 @@ class CrackleDetector:
             per_second = len(stretch) * rate / (stop - start)
             half_sure = _HALF_SURE_PER_SECOND if rate >= _LOW_RATE else _LOW_RATE_PER_SECOND
             doubt = 4 * np.log2(per_second / half_sure) + (len(stretch) - _FEWEST_TICKS) / 4
+            doubt = min(doubt, _SUREST) - _PENALTY * max(0.0, _regularity(stretch) - _REGULAR)
             findings.append(self._finding(start, stop, per_second, float(1 / (1 + np.exp(-doubt)))))
         return [finding for finding in findings if finding.confidence >= 0.05]
 
@@ -65,6 +69,13 @@ class CrackleDetector:
             evidence=f"about {per_second:.0f} ticks a second for {seconds:.1f} s",
             detail={"per_second": round(per_second, 1)},
         )
+
+
+def _regularity(stretch: Integers) -> float:
+    """Return the largest share of the intervals between ticks that are like one of them."""
+    intervals = np.sort(np.diff(stretch)).astype(np.float64)
+    low, high = (np.searchsorted(intervals, intervals * factor) for factor in (1 - _ALIKE, 1 + _ALIKE))
+    return float((high - low).max() / len(intervals))
 
 
 def ticks(block: Block) -> Integers:

@@ -13,7 +13,10 @@ from umbrick.core.survey.residual import Residual
 
 Array = npt.NDArray[np.float64]
 
-_FAINTEST_DB = 4.0
+NARROW_BELOW_RATE = 14_000
+"""Below this rate there is no more than a telephone's band, and fewer samples to tell a consonant from a click by."""
+
+_FAINTEST_DB, _FAINTEST_NARROW_DB = 7.5, 4.0
 _RING_HZ, _BRIGHT_HZ = 1500.0, 5000.0
 _BEFORE_MS, _AFTER_MS = 14.0, 12.0
 _SHIFTS = range(-2, 3)
@@ -52,11 +55,12 @@ COLUMNS = (
 )
 
 
-def worth_a_look(found: Impulses, residual: Residual) -> npt.NDArray[np.int64]:
+def worth_a_look(found: Impulses, residual: Residual, rate: int) -> npt.NDArray[np.int64]:
     """Return the rows of the impulses that may be damage at all, and that the residual tells from end to end."""
     reach = _reach(residual)
     inside = (found.peak >= reach + 2) & (found.peak < len(residual.error) - reach - 2)
-    return np.flatnonzero(inside & (found.prominence >= 10 ** (_FAINTEST_DB / 20)))
+    faintest_db = _FAINTEST_NARROW_DB if rate < NARROW_BELOW_RATE else _FAINTEST_DB
+    return np.flatnonzero(inside & (found.prominence >= 10 ** (faintest_db / 20)))
 
 
 def measured(residual: Residual, found: Impulses, rate: int) -> Measured:
@@ -72,7 +76,7 @@ def measured(residual: Residual, found: Impulses, rate: int) -> Measured:
     rings_db = _db(rings.between(0.17, 2.0) / before)
     beside = power.between(-12.0, -2.0) + power.between(2.0, 12.0)
     beyond, nothing_else = np.maximum(spike - 0.9, 0), np.maximum(spike - 0.97, 0)
-    excess = np.clip(excess_db, _FAINTEST_DB, 30)
+    excess = np.clip(excess_db, _FAINTEST_NARROW_DB, 30)
     columns = [
         spike,
         np.clip(relative_db, -25, 20),

@@ -19,7 +19,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format
-from umbrick.core.survey.impulse_measures import COLUMNS, measured, worth_a_look
+from umbrick.core.survey.impulse_measures import COLUMNS, NARROW_BELOW_RATE, measured, worth_a_look
 from umbrick.core.survey.impulses import Impulses, impulses
 from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.residual import Residual
@@ -57,7 +57,6 @@ _WEIGHTS_OF = {
     "constant": (-6.94, -5.58, -5.06, -8.6, -7.09, -5.95),
 }
 _WEIGHTS, _NARROW_WEIGHTS = np.hsplit(np.array([_WEIGHTS_OF[name] for name in (*COLUMNS, "constant")]), 2)
-_NARROW_BELOW_RATE = 14_000
 _LEAST_CONFIDENCE = 0.05
 _SPIKE = 0.9
 _EDGE_SHARE = 0.12
@@ -79,7 +78,7 @@ def events(block: Block) -> list[Event]:
     """Return the impulses of a block that may be damage, in every channel."""
     found = []
     for channel, (residual, all_impulses) in enumerate(block.shared(impulses)):
-        rows = worth_a_look(all_impulses, residual)
+        rows = worth_a_look(all_impulses, residual, block.rate)
         if not len(rows):
             continue
         chosen = all_impulses.where(rows)
@@ -102,7 +101,7 @@ def events(block: Block) -> list[Event]:
 
 def _sure(columns: Array, rate: int) -> Array:
     """Return how sure each row is of each shape; what is missing from 1 is how sure it is natural."""
-    weights = _NARROW_WEIGHTS if rate < _NARROW_BELOW_RATE else _WEIGHTS
+    weights = _NARROW_WEIGHTS if rate < NARROW_BELOW_RATE else _WEIGHTS
     odds = np.exp(np.clip(columns @ weights, -40, 40))
     return np.asarray(odds / (1 + odds.sum(axis=1, keepdims=True)))
 

@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import apart, applied, carried_out, planned
+from umbrick.core.mend.plan import CarriedOut, Refused, apart, applied, carried_out, planned
 from umbrick.core.mend.remedies import Remedy, is_mendable, remedies, remedies_of_selection
 from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.survey.finding import Finding, State
@@ -174,11 +174,12 @@ class Mending(QObject):
         self._stopping = stopping = threading.Event()
         version, known, preferred = work.version, work.listing().open_findings(), self.preferred(work)
 
-        def mend(job: Job) -> Mended:
+        def mend(job: Job) -> CarriedOut:
             alone = apart(findings, version.rate)
-            mended = carried_out(version, planned(alone, version, preferred), known, job.report, stopping.is_set)
-            work.measure_peak(mended.version)
-            return mended
+            done = carried_out(version, planned(alone, version, preferred), known, job.report, stopping.is_set)
+            if done.mended:
+                work.measure_peak(done.mended.version)
+            return done
 
         work.held = "Mending all alike is under way (Esc stops it); other edits wait."
         self.job = self._bench.jobs.start(f"mending {len(findings)}", mend, lambda done: self._write(work, done))
@@ -188,11 +189,17 @@ class Mending(QObject):
         self.job.ended.connect(lambda: self._ended(work))
         self.changed.emit()
 
-    def _write(self, work: Work, mended: Mended) -> None:
+    def _write(self, work: Work, done: CarriedOut) -> None:
         """Put many mends on the disk, which may take a second, and apply them then."""
+        mended, refused = done
+        if mended is None:
+            self._bench.said.emit(f"Nothing was mended: {refused[0].why} {refused[0].why.hint}")
+            return
         method = mended.mends[0].method
         edit = mended.edit(f"{method} {format_count(len(mended.mends), 'place')}")
-        self._writing = self._bench.commit_behind(work, edit, mended.version, lambda made: self._all_mended(work, made))
+        self._writing = self._bench.commit_behind(
+            work, edit, mended.version, lambda made: self._all_mended(work, made, refused)
+        )
         self._writing.ended.connect(self._written)
 
     def _written(self) -> None:
@@ -218,14 +225,15 @@ class Mending(QObject):
             return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
         return work.held
 
-    def _all_mended(self, work: Work, edit: Edit) -> None:
+    def _all_mended(self, work: Work, edit: Edit, refused: Sequence[Refused]) -> None:
         count = format_count(len(edit.made), "place")
         if self._stopping.is_set():
             count = f"{count}, then stopped; undo takes them back"
         gain_db = work.fitting_gain_db
         peak = format_db(amplitude_to_db(work.peak))
         level = f" Peaks reach {peak}; saving offers to lower all by {format_lowering(gain_db)}." if gain_db < 0 else ""
-        self._bench.said.emit(f"Mended {count}.{level}")
+        left = f" {format_count(len(refused), 'place')} left open: {refused[0].why}" if refused else ""
+        self._bench.said.emit(f"Mended {count}.{left}{level}")
 
     def _ended(self, work: Work) -> None:
         self.job = None
