@@ -2,11 +2,12 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy.signal import butter, sosfilt
 
 from tests.sounds import RATE, chord, rng, sine, voice
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.crossfade import SHAPES, chosen_shape, crossfaded, likeness, rising
-from umbrick.core.mend.donors import donors
+from umbrick.core.mend.donors import donors, donors_anywhere
 from umbrick.core.mend.fitting import best_fit, matching_start
 from umbrick.core.mend.graft import Clip, donor_of, filled, put_in, put_over
 from umbrick.core.mend.place import Place
@@ -61,10 +62,30 @@ def test_a_donor_of_half_the_level_is_raised():
     assert all(d.gain == pytest.approx(2.0, rel=0.05) for d in quiet)
 
 
+@pytest.mark.parametrize("rate", [RATE, 22050])
+def test_the_same_sound_a_minute_away_is_found_to_the_frame(rate):
+    def murmur(seed, seconds):
+        noise = rng(seed).standard_normal((round(seconds * rate), 1))
+        return sosfilt(butter(2, 3000, fs=rate, output="sos"), noise, axis=0)
+
+    phrase, at = murmur(1, 2.0), round(3.2 * rate)
+    sound = 0.1 * np.concatenate([murmur(2, 2.0), phrase, murmur(3, 61.0), 0.8 * phrase, murmur(4, 5.0)])
+    gap = round(0.3 * rate)
+    truth = sound[at : at + gap].copy()
+    sound[at : at + gap] = 0
+    best = donors_anywhere(ArraySource(sound, rate, "m"), at, at + gap, [0])[0]
+    assert best.start == at + 2 * rate + 61 * rate
+    assert best.gain == pytest.approx(1.25, rel=0.01)
+    version = Version.of(ArraySource(sound.astype(np.float32), rate, "m"))
+    found = filled(version, Place(at, at + gap, (0,)), anywhere=True)
+    assert found.donor == best.start
+    assert found.stretch.pieces[0].source.read_exact(0, gap) == pytest.approx(truth, abs=1e-6)
+
+
 def test_there_is_no_donor_in_too_little_sound():
     assert donors(ArraySource(np.zeros((100, 1)), RATE, "z"), 10, 90, [0]) == []
     version = version_of(np.zeros((100, 1)))
-    with pytest.raises(ParameterError, match="No stretch nearby"):
+    with pytest.raises(ParameterError, match="No stretch of the recording"):
         filled(version, Place(10, 90, (0,)))
     with pytest.raises(ParameterError, match="cannot begin"):
         filled(version, Place(10, 60, (0,)), donor=90)

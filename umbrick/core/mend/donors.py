@@ -2,21 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import fftconvolve
+from scipy.signal import fftconvolve, resample_poly
 
 from umbrick.core.sound.source import Source
 
 Wave = npt.NDArray[np.float64]
+Mask = npt.NDArray[np.bool_]
 
 _REACH_SECONDS = 6.0
 _CONTEXT_SECONDS = 0.02
 _APART_SECONDS = 0.003
 _MOST_GAIN = 2.0
 _LOOKED_AT = 64
+
+_COARSE_RATE = 6000
+"""All of a recording is first gone through at about this rate: what is alike is alike in its low octaves too."""
+
+_PART_SECONDS = 30.0
+_KEPT_OF_A_PART, _REFINED = 8, 24
 
 
 class Donor(NamedTuple):
@@ -31,12 +39,7 @@ class Donor(NamedTuple):
 
 
 def donors(
-    source: Source,
-    start: int,
-    stop: int,
-    channels: list[int],
-    count: int = 5,
-    damage: npt.NDArray[np.bool_] | None = None,
+    source: Source, start: int, stop: int, channels: list[int], count: int = 5, damage: Mask | None = None
 ) -> list[Donor]:
     """Return the best donors for a span within six seconds of it, best first, clearly apart from each other.
 
@@ -47,44 +50,117 @@ def donors(
     """
     reach, context = round(_REACH_SECONDS * source.rate), round(_CONTEXT_SECONDS * source.rate)
     begin, end = max(0, start - reach), min(source.frames, stop + reach)
-    before, after = min(context, start - begin), min(context, end - stop)
-    length = stop - start
+    sides = _Sides.around(source, start, stop, channels, context)
     sound = source.read(begin, end).astype(np.float64)[:, channels]
-    if len(sound) < 2 * (before + length + after) or before + after == 0:
+    matched = sides.matched(sound, begin)
+    if matched is None:
         return []
-    offset = start - begin
-    left, right = sound[offset - before : offset], sound[offset + length : offset + length + after]
-    # Entry i: a donor that begins at frame i + before of the stretch.
-    places = len(sound) - before - length - after + 1
-    products = np.zeros(places)
-    powers = np.zeros(places)
-    power = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
-    for template, shift in ((left, 0), (right, before + length)):
-        if len(template):
-            products += correlated(sound, template)[shift : shift + places]
-            powers += (power[len(template) :] - power[: -len(template)])[shift : shift + places]
-    norm = np.sqrt(np.maximum(powers, 0) * ((left**2).sum() + (right**2).sum()))
-    likeness = np.where(norm > 1e-12, products / np.maximum(norm, 1e-12), 0.0)
-    at = np.arange(places) + before
-    # What is around a donor must not be the place itself.
-    likeness[(at - before < offset + length) & (at + length + after > offset)] = -1.0
     if damage is not None:
         harmed = np.concatenate([[0], np.cumsum(damage[begin:end])])
-        likeness[harmed[before + length + after :][:places] > harmed[:places]] = -1.0
-    return _apart(likeness, products, powers, begin + before, round(_APART_SECONDS * source.rate), count)
+        places = len(matched.likeness)
+        matched.likeness[harmed[sides.frames :][:places] > harmed[:places]] = -1.0
+    return matched.best(round(_APART_SECONDS * source.rate), count)
 
 
-def _apart(likeness: Wave, products: Wave, powers: Wave, first: int, apart: int, count: int) -> list[Donor]:
+def donors_anywhere(source: Source, start: int, stop: int, channels: list[int], count: int = 5) -> list[Donor]:
+    """Return the best donors for a span in all of a recording, best first, clearly apart from each other.
+
+    The recording is gone through in parts, at a low rate; what is most alike there is then matched at the full one.
+    """
+    step, context = max(1, source.rate // _COARSE_RATE), round(_CONTEXT_SECONDS * source.rate)
+    exact = _Sides.around(source, start, stop, channels, context)
+    coarse = exact.slower(step)
+    apart = max(1, round(_APART_SECONDS * source.rate / step))
+    likely: list[tuple[float, int]] = []
+    for begin, end in _parts(source, exact.frames, step):
+        slower = resample_poly(source.read(begin, end).astype(np.float64)[:, channels], 1, step, axis=0)
+        matched = coarse.matched(slower, begin // step)
+        if matched is not None:
+            likely += [(donor.likeness, donor.start * step) for donor in matched.best(apart, _KEPT_OF_A_PART)]
     found: list[Donor] = []
-    left = likeness.copy()
-    for _ in range(min(_LOOKED_AT, len(left))):
-        best = int(np.argmax(left))
-        if left[best] <= 0 or len(found) == count:
-            break
-        gain = float(np.clip(products[best] / max(powers[best], 1e-12), 1 / _MOST_GAIN, _MOST_GAIN))
-        found.append(Donor(first + best, gain, float(likeness[best])))
-        left[max(0, best - apart) : best + apart] = -1.0
-    return found
+    for _, near in sorted(likely, reverse=True)[:_REFINED]:
+        first = max(0, near - exact.before - 2 * step)
+        last = min(source.frames, near - exact.before + exact.frames + 2 * step)
+        matched = exact.matched(source.read(first, last).astype(np.float64)[:, channels], first)
+        for donor in matched.best(1, 1) if matched else ():
+            if all(abs(donor.start - other.start) > round(_APART_SECONDS * source.rate) for other in found):
+                found.append(donor)
+    return sorted(found, key=lambda donor: -donor.likeness)[:count]
+
+
+def _parts(source: Source, overlap: int, step: int) -> Iterator[tuple[int, int]]:
+    """Yield the parts of a recording, that overlap, and begin where a lower rate has a sample."""
+    part = round(_PART_SECONDS * source.rate / step) * step
+    for begin in range(0, source.frames, part):
+        yield begin, min(source.frames, begin + part + overlap)
+
+
+class _Matched(NamedTuple):
+    """How alike what is around each possible donor is, the first of which begins at ``first``."""
+
+    first: int
+    likeness: Wave
+    gains: Wave
+
+    def best(self, apart: int, count: int) -> list[Donor]:
+        found: list[Donor] = []
+        left = self.likeness.copy()
+        for _ in range(min(_LOOKED_AT, len(left))):
+            at = int(np.argmax(left))
+            if left[at] <= 0 or len(found) == count:
+                break
+            found.append(Donor(self.first + at, float(self.gains[at]), float(self.likeness[at])))
+            left[max(0, at - apart) : at + apart] = -1.0
+        return found
+
+
+class _Sides(NamedTuple):
+    """What is on both sides of a place: where it begins, how long it is, and the sound before and after it."""
+
+    start: int
+    length: int
+    left: Wave
+    right: Wave
+
+    @classmethod
+    def around(cls, source: Source, start: int, stop: int, channels: list[int], context: int) -> _Sides:
+        left = source.read(max(0, start - context), start)
+        right = source.read(stop, min(source.frames, stop + context))
+        return cls(start, stop - start, *(side.astype(np.float64)[:, channels] for side in (left, right)))
+
+    @property
+    def before(self) -> int:
+        return len(self.left)
+
+    @property
+    def frames(self) -> int:
+        """How long the place and both sides are together."""
+        return len(self.left) + self.length + len(self.right)
+
+    def slower(self, step: int) -> _Sides:
+        """Return the same at a rate that is lower by a factor."""
+        left, right = (resample_poly(side, 1, step, axis=0) if len(side) else side for side in (self.left, self.right))
+        return _Sides(self.start // step, self.length // step, left, right)
+
+    def matched(self, sound: Wave, begin: int) -> _Matched | None:
+        """Return how alike the places of a sound are, which begins at some frame; None if it is too short."""
+        sides = self.before + len(self.right)
+        count = len(sound) - self.frames + 1
+        if count < 1 or sides == 0:
+            return None
+        products, powers = np.zeros(count), np.zeros(count)
+        power = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
+        for template, shift in ((self.left, 0), (self.right, self.before + self.length)):
+            if len(template):
+                products += correlated(sound, template)[shift : shift + count]
+                powers += (power[len(template) :] - power[: -len(template)])[shift : shift + count]
+        norm = np.sqrt(np.maximum(powers, 0) * ((self.left**2).sum() + (self.right**2).sum()))
+        likeness = np.where(norm > 1e-12, products / np.maximum(norm, 1e-12), 0.0)
+        gains = np.clip(products / np.maximum(powers, 1e-12), 1 / _MOST_GAIN, _MOST_GAIN)
+        # What is around a donor must not be the place itself.
+        first = begin + np.arange(count)
+        likeness[(first < self.start + self.length) & (first + self.frames > self.start)] = -1.0
+        return _Matched(begin + self.before, likeness, gains)
 
 
 def correlated(sound: Wave, template: Wave) -> Wave:

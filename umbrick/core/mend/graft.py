@@ -11,7 +11,7 @@ import numpy.typing as npt
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.crossfade import AUTO, crossfaded
-from umbrick.core.mend.donors import donors
+from umbrick.core.mend.donors import donors, donors_anywhere
 from umbrick.core.mend.making import standing_for
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
@@ -71,6 +71,7 @@ def filled(
     gain: float | None = None,
     adds: bool = False,
     choice: int = 1,
+    anywhere: bool = False,
 ) -> Filled:
     """Return a place filled with a stretch of the same length from elsewhere in the version.
 
@@ -79,7 +80,7 @@ def filled(
     version : Version
     place : Place
     donor : int or "auto"
-        The frame it begins with; ``auto`` takes one of the best matches nearby.
+        The frame it begins with; ``auto`` takes one of the best matches.
     fade : int
         Length of the crossfades in frames; they lie outside the place, on both sides.
     gain : float, optional
@@ -88,18 +89,25 @@ def filled(
         Whether it is mixed to what is there instead of replacing it.
     choice : int
         Which of the best matches ``auto`` takes, counted from 1.
+    anywhere : bool
+        Whether ``auto`` looks through all of the recording at once; else it does so if nothing nearby will do.
 
     Raises
     ------
     ParameterError
-        If nothing around is long enough, or a given donor does not lie in the recording.
+        If nothing is long enough, or a given donor does not lie in the recording.
     """
     length = place.stop - place.start
     if donor == AUTO:
-        found = donors(version, place.start, place.stop, list(place.channels), count=choice)
+        channels = list(place.channels)
+        found = [] if anywhere else donors(version, place.start, place.stop, channels, count=choice)
+        if len(found) < choice:
+            found = donors_anywhere(version, place.start, place.stop, channels, count=choice)
         if len(found) < choice:
             which = "No stretch" if choice == 1 else f"No {choice} stretches"
-            raise ParameterError(f"{which} nearby is like what is around this place.", "Select less, or close up.")
+            raise ParameterError(
+                f"{which} of the recording is like what is around this place.", "Select less, or close up."
+            )
         start, matched = found[choice - 1].start, found[choice - 1].gain
     else:
         start, matched = int(donor), 1.0
@@ -180,6 +188,7 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
         gain,
         parameters["mix"] == "add",
         round(float(parameters["choice"])),
+        parameters["search"] == "all",
     )
     return Reworked((found.stretch,), place, dict(parameters) | {"donor": float(found.donor)}, found.score)
 
@@ -222,11 +231,18 @@ METHOD = Method(
             "donor",
             "number",
             AUTO,
-            "the frame the donor begins with; auto finds the best match nearby",
+            "the frame the donor begins with; auto finds the best match",
             (AUTO,),
             "",
             0.0,
             1e12,
+        ),
+        Parameter(
+            "search",
+            "choice",
+            "near",
+            "where auto looks: within six seconds (beyond only if nothing is there), or in all of the recording",
+            ("near", "all"),
         ),
         Parameter("choice", "number", 1.0, "which of the best matches auto takes, the best being 1", low=1.0, high=5.0),
         Parameter(

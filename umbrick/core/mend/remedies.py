@@ -122,13 +122,11 @@ def _for_gap(place: Place, version: Version, one: bool) -> list[Remedy]:
     ]  # fmt: skip
     bridges = bridges if seconds <= bridge.LONGEST_SECONDS else []
     grafts = [
-        Remedy(title, summary, graft.METHOD, {"choice": choice} if choice > 1 else {}, place)
-        for choice, title, summary in (
-            (1, "Like sound nearby", "the donor that goes on best on both sides"),
-            (2, "Second donor", "another stretch that goes on well"),
-            (3, "Third donor", "yet another stretch that goes on well"),
-        )
-    ]
+        Remedy("Like sound nearby", "the donor that goes on best on both sides", graft.METHOD, {}, place),
+        Remedy("Second donor", "another stretch that goes on well", graft.METHOD, {"choice": 2}, place),
+        Remedy("Like sound anywhere", "the best donor in all of the recording", graft.METHOD, {"search": "all"}, place,
+               4),
+    ]  # fmt: skip
     if one:
         return grafts[:1] if first == "graft" else bridges[:1]
     closed = Remedy("Close up", "takes the gap out and joins what is left", splice.METHOD, {}, place)

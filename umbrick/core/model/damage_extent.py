@@ -18,7 +18,7 @@ _GROW_BEFORE_SECONDS, _GROW_AFTER_SECONDS = 0.0004, 0.0008
 _BESIDE_SECONDS = 0.006
 _ROUNDS = 3
 SWEEPS = 2
-"""How often model and samples are estimated; for a first look, once is enough."""
+"""How often model and samples are estimated."""
 
 _UNLIKELY = 5.5
 """So many standard deviations from what is expected a sample counts as damaged. Errors of prediction have heavier
@@ -79,7 +79,7 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
         reach = context_for(order)
         left, right = max(0, first - reach), min(len(wave), last + reach)
         around = wave[left:right].copy()
-        filled, model = interpolated(around, first - left, last - left, order, 1 if number == 0 else SWEEPS)
+        filled, model = interpolated(around, first - left, last - left, order, SWEEPS)
         if model is None:
             return Extent(start, stop)
         actual = around[first - left : last - left].copy()
@@ -97,7 +97,7 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
                 narrowed = narrowed[0], min(len(wave), last + round(_GROW_AFTER_SECONDS * rate))
         is_seen_left, is_seen_right = is_seen_left or begin > 0, is_seen_right or end < last - first
         if narrowed == (first, last):
-            is_as_asked = number > 0 and order == order_for(last - first)
+            is_as_asked = order == order_for(last - first)
             return Extent(first, last, filled if is_as_asked else None)
         first, last = narrowed
     return Extent(first, last)
