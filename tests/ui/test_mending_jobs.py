@@ -5,6 +5,7 @@ import pytest
 
 from tests.core.survey.test_kinds import restarted, speech
 from tests.sounds import RATE, faultless, rng, write
+from tests.ui.test_hand_jobs import of_demo
 from umbrick.core.survey.finding import State
 from umbrick.playback.engine import Hearing
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
@@ -72,6 +73,29 @@ def test_words_that_came_twice_are_taken_out_two_acts_each(hands, window, tmp_pa
     mended = hands.work.version.read(0, hands.work.frames)
     assert len(mended) == len(truth)
     assert np.abs(mended - truth).max() < 0.01
+
+
+def test_the_held_syllables_of_the_call_go_and_the_speakers_own_restart_stays(hands, window):
+    before, planted = of_demo(hands, "radio-call")
+    hands.press("F5")
+    held = [fault for fault in planted if fault["kind"] == "stutter"]
+    found = hands.work.listing().open_findings("stutter")
+    assert len(found) == len(held)
+    window.bench.focus(found[0])
+    hands.settle()
+    hands.in_dialog(lambda dialog: dialog.accept())
+    hands.press("Shift+Return")
+    (edit,) = hands.work.history.edits
+    at = np.array([mend.start for mend in edit.made])
+    removed = np.array([-mend.time_shift for mend in edit.made])
+    expected = np.array([fault["end"] - fault["start"] for fault in held])
+    assert np.abs(at - [fault["start"] for fault in held]).max() < 0.03 * hands.work.rate
+    assert np.mean(np.abs(removed - expected) < 0.01 * hands.work.rate) >= 0.9
+    assert hands.work.frames == len(before) - removed.sum()
+    (restart,) = (fault for fault in planted if fault["kind"] == "restart")
+    start = restart["start"] - removed[at < restart["start"]].sum()
+    stays = hands.work.version.read(start, start + restart["end"] - restart["start"])
+    assert (stays == before[restart["start"] : restart["end"]]).all()
 
 
 @pytest.fixture

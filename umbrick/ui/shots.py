@@ -18,6 +18,7 @@ from umbrick.core.view.window import Window
 from umbrick.demo import recordings, truth_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
+from umbrick.ui.bench.work import Work
 from umbrick.ui.window import BenchWindow
 
 _PATIENCE_SECONDS = 120.0
@@ -72,6 +73,14 @@ class _Photographer:
         self.settle()
 
 
+def _show(photographer: _Photographer, window: BenchWindow, name: str) -> Work:
+    """Bring a demo recording to the front."""
+    work = next(work for work in window.bench.works if work.recording.name == name)
+    window.bench.show_work(work)
+    photographer.settle()
+    return work
+
+
 def _focus(photographer: _Photographer, window: BenchWindow, kind: str, number: int) -> None:
     """Go to one of the open findings of a kind."""
     work = window.bench.work
@@ -104,9 +113,7 @@ def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> N
 
 def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
     """Picture a hole on the seam desk, the level curve, a carried copy, and a stroke in the Loupe."""
-    work = window.bench.works[2]
-    window.bench.show_work(work)
-    photographer.settle()
+    work = _show(photographer, window, "concertina-waltz")
     planted = json.loads(truth_of(work.home).read_text())["planted"]
     hole = next(fault for fault in planted if fault["kind"] == "dropout")
     bench, tools = window.bench, window.tools
@@ -160,7 +167,7 @@ def take(folder: Path) -> None:
         photographer.shoot("empty")
         window.open(recordings())
         photographer.wait(lambda: len(window.bench.works) == len(recordings()))
-        window.bench.show_work(window.bench.works[0])
+        _show(photographer, window, "keeper-interview")
         photographer.run("survey")
         _focus(photographer, window, "clipping", 3)
         photographer.shoot("bench")
@@ -175,12 +182,16 @@ def take(folder: Path) -> None:
         photographer.shoot("level-review")
         photographer.run("review")
         _work_with_the_ledger(photographer, window)
-        window.bench.show_work(window.bench.works[1])
+        _show(photographer, window, "radio-call")
+        photographer.run("survey")
+        _focus(photographer, window, "stutter", 2)
+        photographer.shoot("held-syllable")
+        _show(photographer, window, "lock-bell")
         photographer.run("survey")
         _focus(photographer, window, "clipping", 0)
         photographer.run("candidate_2")
         photographer.shoot("stereo")
-        window.bench.show_work(window.bench.works[2])
+        _show(photographer, window, "concertina-waltz")
         photographer.run("survey")
         _focus(photographer, window, "dropout", 0)
         photographer.shoot("gap")
