@@ -117,5 +117,5 @@ def test_what_cannot_be_made_here_says_why_and_another_comes_first(hands, window
     assert offers.current is not None
     hands.press(str(refused[0] + 1))
     hands.press("Return")
-    assert "nearby is like" in window.status.message.text()
+    assert "is like what is around" in window.status.message.text()
     assert not hands.work.history.mends

@@ -108,6 +108,38 @@ def doubtful(hands, window, tmp_path):
     return finding
 
 
+def test_an_amount_typed_while_it_plays_holds_for_all_that_follow(hands, window, tmp_path):
+    noisy, _ = disc()
+    opened(hands, tmp_path, np.concatenate([noisy, noisy]))
+    hands.press("F5")
+    first, second = hands.work.listing().open_findings("crackle")
+    window.bench.focus(first)
+    hands.settle()
+    hands.press("Space")
+
+    def asked(dialog):
+        dialog.fields["amount"].setText("1.4")
+        assert not dialog.accept_button.isEnabled()
+        dialog.fields["amount"].setText("0.62")
+        dialog.accept()
+
+    hands.in_dialog(asked)
+    hands.press("Shift+E")
+    hands.settle()
+    offer = window.mending.offers.current
+    assert offer.mended.mends[0].parameters["amount"] == 0.62
+    assert "set" in window.treatment.finding.cards[0].accessibleName()
+    hands.press("Return")
+    window.bench.focus(second)
+    hands.settle()
+    assert window.mending.offers.current.mended.mends[0].parameters["amount"] == 0.62
+    told = []
+    hands.in_dialog(lambda dialog: (told.append(dialog.how.text()), dialog.accept()))
+    hands.press("Shift+Return")
+    assert "“Usual”" in told[0]
+    assert [mend.parameters["amount"] for edit in hands.work.history.edits for mend in edit.made] == [0.62, 0.62]
+
+
 def test_a_speaker_who_starts_over_is_kept_with_one_key(hands, window, doubtful):
     window.bench.focus(doubtful)
     hands.settle()

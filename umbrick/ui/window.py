@@ -158,6 +158,7 @@ class BenchWindow(QMainWindow):
                 "mend_all": self._button("mend_all", "Mend all like this…"),
                 "put_back": self._button("put_back", "Put back and close  F2" if is_round_trip else "Put back  F2"),
                 "save": self._button("save", "Save a copy…"),
+                "adjust": self._button("adjust", "Settings…  ⇧E"),
             },
         )
         names = {
@@ -665,9 +666,17 @@ class BenchWindow(QMainWindow):
     def ask_settings(self) -> None:
         """Ask for other settings of the chosen mend, and compute it again."""
         mend = self.lifting.entries()[0].mend
-        dialog = SettingsDialog(method_named(mend.method), mend.parameters, self)
+        title = f"Settings of this {mend.method} mend"
+        dialog = SettingsDialog(method_named(mend.method), mend.parameters, title, self)
         if dialog.exec():
             self.lifting.make_again(dialog.settings)
+
+    def ask_adjust(self) -> None:
+        """Ask for other settings of the chosen candidate, and compute it with them."""
+        if self.mending.offers and (remedy := self.mending.offers.chosen_remedy):
+            dialog = SettingsDialog(remedy.method, remedy.settings, f"Settings of “{remedy.title}”", self)
+            if dialog.exec():
+                self.mending.adjust(dialog.settings)
 
     def toggle_treatment(self) -> None:
         """Show or hide the treatment panel."""

@@ -60,16 +60,21 @@ def apart(findings: Iterable[Finding], rate: int) -> list[Finding]:
 
 
 def planned(
-    findings: Iterable[Finding], version: Version, preferred: Mapping[str, str] = MappingProxyType({})
+    findings: Iterable[Finding],
+    version: Version,
+    preferred: Mapping[str, str] = MappingProxyType({}),
+    adjusted: Mapping[str, Remedy] = MappingProxyType({}),
 ) -> list[Batch]:
     """Return the best mend of each finding, those alike as one; findings that no method mends are left out.
 
-    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal.
+    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal, ``adjusted`` mends whose settings
+    a person changed.
     """
     batches: dict[tuple[object, ...], Batch] = {}
     for finding in findings:
         remedy = first_remedy(finding, version, preferred.get(finding.kind, ""))
         if remedy is not None:
+            remedy = remedy.adjusted_as(adjusted.get(finding.kind))
             key = (remedy.method.name, *sorted(remedy.settings.items()))
             batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places.append(remedy.place)
     return list(batches.values())

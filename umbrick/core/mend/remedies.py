@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, fade, graft, level, redraw, splice
 from umbrick.core.mend.method import Method, Parameters
@@ -37,6 +37,17 @@ class Remedy:
     settings: Parameters
     place: Place
     effort: int = 1
+    is_adjusted: bool = False
+    """Whether a person changed its settings."""
+
+    def adjusted(self, settings: Parameters) -> Remedy:
+        """Return the same with settings of a person's own."""
+        return replace(self, settings=settings, summary="with settings of your own", is_adjusted=True)
+
+    def adjusted_as(self, other: Remedy | None) -> Remedy:
+        """Return the same as it was adjusted for another place, if it was."""
+        is_same = other is not None and (other.title, other.method) == (self.title, self.method)
+        return self.adjusted(other.settings) if other is not None and is_same else self
 
 
 Offering = Callable[[Finding, Version, bool], list[Remedy]]

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +13,7 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
+from umbrick.core.mend.method import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import CarriedOut, Refused, apart, applied, carried_out, planned
 from umbrick.core.mend.remedies import Remedy, is_mendable, remedies, remedies_of_selection
@@ -74,6 +75,11 @@ class Offers:
     chosen: int = 0
     preferred: str = ""
     """The title of the mend that comes first, if one was chosen in a rehearsal."""
+
+    @property
+    def chosen_remedy(self) -> Remedy | None:
+        """What the chosen candidate is made by."""
+        return self.remedies[self.chosen] if self.chosen < len(self.remedies) else None
 
     @property
     def current(self) -> Offer | None:
@@ -159,12 +165,33 @@ class Mending(QObject):
         ]
 
     def preferred(self, work: Work) -> dict[str, str]:
-        """Return for kinds the title of the mend that comes first: what is chosen now, or was in a rehearsal."""
-        preferred = dict(work.preferred)
+        """Return for kinds the title of the mend that comes first: what is chosen now, was adjusted, or rehearsed."""
+        preferred = work.preferred | {kind: remedy.title for kind, remedy in work.adjusted.items()}
         offers = self.offers
-        if offers and isinstance(offers.subject, Finding) and 0 < offers.chosen < len(offers.remedies):
-            preferred[offers.subject.kind] = offers.remedies[offers.chosen].title
+        if offers and isinstance(offers.subject, Finding) and offers.chosen_remedy and offers.chosen > 0:
+            preferred[offers.subject.kind] = offers.chosen_remedy.title
         return preferred
+
+    def adjust(self, settings: Parameters) -> None:
+        """Compute the chosen candidate again with other settings, which hold for others of its kind from now on."""
+        work, offers = self._bench.work, self.offers
+        remedy = offers.chosen_remedy if offers else None
+        if work is None or offers is None or remedy is None:
+            return
+        remedy = remedy.adjusted(settings)
+        if isinstance(offers.subject, Finding):
+            work.adjusted[offers.subject.kind] = remedy
+        offers.remedies[offers.chosen], offers.offers[offers.chosen] = remedy, None
+        self._cancel_offering()
+        left = [index for index, offer in enumerate(offers.offers) if offer is None]
+        asked = replace(offers, remedies=list(offers.remedies))
+        self._compute(work, offers, lambda job, near: _fill(job, asked, left, near))
+
+    def reason_not_to_adjust(self) -> str:
+        """Return why the chosen candidate's settings cannot be changed now, or nothing."""
+        if self.offers is None or self.offers.chosen_remedy is None:
+            return "Choose a finding first, and one of its candidates."
+        return "" if self.offers.chosen_remedy.method.parameters else "This method has no settings."
 
     def mend_all(self, findings: Sequence[Finding]) -> None:
         """Mend findings, each with its kind's chosen or else its best candidate, as one step; other edits wait."""
@@ -172,11 +199,13 @@ class Mending(QObject):
         if work is None or not any(is_mendable(finding.kind) for finding in findings) or self.job is not None:
             return
         self._stopping = stopping = threading.Event()
-        version, known, preferred = work.version, work.listing().open_findings(), self.preferred(work)
+        version, known = work.version, work.listing().open_findings()
+        preferred, adjusted = self.preferred(work), dict(work.adjusted)
 
         def mend(job: Job) -> CarriedOut:
             alone = apart(findings, version.rate)
-            done = carried_out(version, planned(alone, version, preferred), known, job.report, stopping.is_set)
+            plan = planned(alone, version, preferred, adjusted)
+            done = carried_out(version, plan, known, job.report, stopping.is_set)
             if done.mended:
                 work.measure_peak(done.mended.version)
             return done
@@ -193,7 +222,7 @@ class Mending(QObject):
         """Put many mends on the disk, which may take a second, and apply them then."""
         mended, refused = done
         if mended is None:
-            self._bench.said.emit(f"Nothing was mended: {refused[0].why} {refused[0].why.hint}")
+            self._bench.said.emit(f"Nothing was mended: {refused[0].why}")
             return
         method = mended.mends[0].method
         edit = mended.edit(f"{method} {format_count(len(mended.mends), 'place')}")
@@ -232,7 +261,7 @@ class Mending(QObject):
         gain_db = work.fitting_gain_db
         peak = format_db(amplitude_to_db(work.peak))
         level = f" Peaks reach {peak}; saving offers to lower all by {format_lowering(gain_db)}." if gain_db < 0 else ""
-        left = f" {format_count(len(refused), 'place')} left open: {refused[0].why}" if refused else ""
+        left = f" {format_count(len(refused), 'place')} left open: {refused[0].why.message}" if refused else ""
         self._bench.said.emit(f"Mended {count}.{left}{level}")
 
     def _ended(self, work: Work) -> None:
@@ -271,14 +300,14 @@ class Mending(QObject):
         """Have mends for a finding or a place computed."""
         self._cancel_offering()
         preferred = work.preferred.get(subject.kind, "") if isinstance(subject, Finding) else ""
-        version, offers = work.version, Offers(subject, work.version, preferred=preferred)
-        near = work.listing().open_near(subject, _NEAR_SECONDS * work.rate)
-        self.offers = offers
+        adjusted = work.adjusted.get(subject.kind) if isinstance(subject, Finding) else None
+        offers = self.offers = Offers(subject, work.version, preferred=preferred)
+        self._compute(work, offers, lambda job, near: _offered(job, offers, near, adjusted))
+
+    def _compute(self, work: Work, offers: Offers, compute: Callable[[Job, list[Finding]], None]) -> None:
+        near = work.listing().open_near(offers.subject, _NEAR_SECONDS * work.rate)
         self._offering = self._bench.jobs.start(
-            "candidates",
-            lambda job: _compute(job, subject, version, near, preferred),
-            lambda _: None,
-            lambda came: self._came(offers, came),
+            "candidates", lambda job: compute(job, near), lambda _: None, lambda came: self._came(offers, came)
         )
         self._offering.failed.connect(self._bench.failed)
         self.offers_changed.emit()
@@ -293,6 +322,7 @@ class Mending(QObject):
             return
         if isinstance(came, list):
             offers.remedies, offers.offers = came, [None] * len(came)
+            offers.chosen = next((index for index, remedy in enumerate(came) if remedy.is_adjusted), 0)
         else:
             index, offer = came
             offers.offers[index] = offer
@@ -302,21 +332,28 @@ class Mending(QObject):
         self.offers_changed.emit()
 
 
-def _compute(job: Job, subject: Finding | Place, version: Version, near: Sequence[Finding], preferred: str) -> None:
-    """Compute what is offered, the quick candidates first, so that something is seen at once."""
+def _offered(job: Job, offers: Offers, near: Sequence[Finding], adjusted: Remedy | None) -> None:
+    """Find out what is to be offered, and compute it."""
+    subject, version = offers.subject, offers.version
     if isinstance(subject, Finding):
-        found = remedies(subject, version, preferred)
+        found = [remedy.adjusted_as(adjusted) for remedy in remedies(subject, version, offers.preferred)]
     else:
         found = remedies_of_selection(subject, version)
     job.came.emit(found)
+    _fill(job, replace(offers, remedies=found), range(len(found)), near)
+
+
+def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Finding]) -> None:
+    """Compute some of what is offered, the quick candidates first, so that something is seen at once."""
+    subject, version, found = offers.subject, offers.version, offers.remedies
     start, stop = max(0, subject.start - PICTURE_MARGIN), min(version.frames, subject.stop + PICTURE_MARGIN)
     channel = subject.channels[0]
     before = version.read(start, stop)[:, channel]
-    for index in sorted(range(len(found)), key=lambda index: (found[index].effort, index)):
+    for index in sorted(wanted, key=lambda index: (found[index].effort, index)):
         try:
             mended = applied(version, found[index], near, job.is_cancelled)
         except ParameterError as error:
-            job.came.emit((index, Refusal(f"{error} {error.hint}")))
+            job.came.emit((index, Refusal(str(error))))
             continue
         if job.is_cancelled():
             raise CancelledError

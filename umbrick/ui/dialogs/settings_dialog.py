@@ -15,18 +15,18 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend.method import Method, Parameter
+from umbrick.core.mend.method import Method, Parameter, Parameters
 from umbrick.ui.dialogs.foot import Foot, sheet_layout
 
 
 class SettingsDialog(QDialog):
     """Asks for a method's settings; what makes no sense is said before anything is computed."""
 
-    def __init__(self, method: Method, settings: dict[str, Any], parent: QWidget | None = None) -> None:
+    def __init__(self, method: Method, settings: Parameters, title: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._method = method
         self.settings = dict(settings)
-        self.setWindowTitle(f"Settings of this {method.name} mend")
+        self.setWindowTitle(title)
         self.setMinimumWidth(460)
         self.fields: dict[str, QComboBox | QLineEdit] = {}
         grid = QGridLayout()

@@ -139,7 +139,7 @@ class Treatment(QWidget):
         self.cards: list[CandidateCard] = []
         self._card_box = QVBoxLayout()
         self._card_box.setSpacing(5)
-        self.legend = QLabel("Seam score: 1 is where nothing stands out.")
+        self.legend = QLabel("Seam score: 1 is where\nnothing stands out.")
         self.legend.setProperty("role", "faint")
         self.effect = QLabel()
         self.effect.setProperty("role", "note")
@@ -156,7 +156,12 @@ class Treatment(QWidget):
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
         inner.addLayout(self._card_box)
-        for widget in (self.legend, rule, self.effect):
+        below = QHBoxLayout()
+        below.addWidget(self.legend, 1)
+        below.addWidget(buttons["adjust"])
+        self._adjust = buttons["adjust"]
+        inner.addLayout(below)
+        for widget in (rule, self.effect):
             inner.addWidget(widget)
         inner.addStretch()
         layout = QVBoxLayout(self)
@@ -225,6 +230,7 @@ class Treatment(QWidget):
             self.detail.setText(text)
         self._show_cards()
         self.legend.setVisible(offers is not None)
+        self._adjust.setVisible(offers is not None)
         self.effect.setText(self._effect())
         self.effect.setVisible(bool(self.effect.text()))
 
@@ -241,7 +247,8 @@ class Treatment(QWidget):
             card.setVisible(index < len(candidates))
             if offers and index < len(candidates):
                 candidate = candidates[index]
-                card.show_candidate(candidate.title, candidate.summary, offers.offers[index], index == offers.chosen)
+                title = f"{candidate.title} · set" if candidate.is_adjusted else candidate.title
+                card.show_candidate(title, candidate.summary, offers.offers[index], index == offers.chosen)
 
     def _effect(self) -> str:
         """Return what the chosen mend does to time and level, or what has been done to the level already."""
