@@ -49,7 +49,7 @@ def notice(hands, text):
 
 
 def named(hands, path):
-    hands.window.name_casebook(path)
+    hands.window.opening.name_casebook(path)
     hands.settle()
     hands.window.close()
 
@@ -241,7 +241,7 @@ def test_killed_between_putting_back_and_noting_it_the_old_file_is_found(start, 
     mend_quickly(hands)
     key = hands.work.version.key
     named_path = tmp_path / "work.casebook"
-    hands.window.name_casebook(named_path)
+    hands.window.opening.name_casebook(named_path)
     hands.settle()
     monkeypatch.setattr(hands.window.putting_back, "_put", lambda *_: None)  # as if killed just before it
     hands.press("F2")

@@ -40,7 +40,7 @@ def test_last_weeks_mend_is_lifted_off_and_everything_since_kept(mended, hot, wi
     """Job 18: that single mend lifted off, everything since kept, in at most three acts; after a restart."""
     before, path = sound(mended), hot[0]
     first = mended.work.history.entry("m1").mend
-    window.name_casebook(path.with_suffix(".casebook"))
+    window.opening.name_casebook(path.with_suffix(".casebook"))
     mended.settle()
     window.close()
     again = BenchWindow(SimulatedOutput())

@@ -129,7 +129,7 @@ def test_a_file_written_over_while_open_is_told(surveyed, hot, window):
 
 def test_a_casebook_from_elsewhere_may_not_write_where_its_paths_lead(surveyed, hot, window, tmp_path, qtbot):
     mend_quickly(surveyed)
-    window.name_casebook(hot[0].with_suffix(".casebook"))
+    window.opening.name_casebook(hot[0].with_suffix(".casebook"))
     surveyed.settle()
     window.close()
     strange = tmp_path / "strange"

@@ -19,6 +19,7 @@ from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.commands import Command, always
+from umbrick.ui.file_dialogs import FileDialogs
 from umbrick.ui.hand_commands import hand_commands, selection_commands
 from umbrick.ui.hand_dialogs import HandDialogs
 from umbrick.ui.strips.strip import ZOOM_STEP
@@ -30,19 +31,11 @@ _CANDIDATES = 5
 class Dialogs(Protocol):
     """What the window does for commands that ask something first, or change the window itself."""
 
-    def ask_open(self) -> None: ...
     def open_demo(self) -> None: ...
     def close_recording(self) -> None: ...
-    def ask_save(self) -> None: ...
     def ask_marker_name(self) -> None: ...
     def ask_note(self) -> None: ...
-    def ask_markers_in(self) -> None: ...
-    def ask_markers_out(self) -> None: ...
-    def ask_save_selection(self) -> None: ...
-    def write_report(self) -> None: ...
-    def ask_report(self) -> None: ...
     def is_round_trip(self) -> bool: ...
-    def ask_name_casebook(self) -> None: ...
     def ask_mend_all(self, with_family: bool = False) -> None: ...
     def close(self) -> object: ...
     def show_keys(self) -> None: ...
@@ -60,8 +53,6 @@ class Dialogs(Protocol):
     def ask_sound(self) -> None: ...
     def focus_search(self) -> None: ...
     def toggle_review(self) -> None: ...
-    def ask_review_out(self) -> None: ...
-    def ask_findings_out(self) -> None: ...
 
 
 def command_table(
@@ -77,6 +68,7 @@ def command_table(
     viewing: Viewing,
     tools: Tools,
     dialogs: Dialogs,
+    files: FileDialogs,
     hand_dialogs: HandDialogs,
 ) -> list[Command]:
     """Return the table."""
@@ -280,24 +272,24 @@ def command_table(
         return bench.work.frames if bench.work else 0
 
     return [
-        Command("open", "&Recording", "Open…", "Open recordings from files", dialogs.ask_open, ("Ctrl+O",)),
+        Command("open", "&Recording", "Open…", "Open recordings from files", files.ask_open, ("Ctrl+O",)),
         Command("demo", "&Recording", "Open the demo", "Open the demo recordings", dialogs.open_demo),
-        Command("save", "&Recording", "Save a copy…", "Save the mended recording as a file", dialogs.ask_save,
+        Command("save", "&Recording", "Save a copy…", "Save the mended recording as a file", files.ask_save,
                 ("Ctrl+S",), saving_now, separated=True),
         Command("save_selection", "&Recording", "Save the selection…", "Save the selection as a file of its own",
-                dialogs.ask_save_selection, ("Ctrl+Alt+S",), lambda: saving_now() or no_selection()),
+                files.ask_save_selection, ("Ctrl+Alt+S",), lambda: saving_now() or no_selection()),
         Command("put_back", "&Recording", "Put back in place and close" if dialogs.is_round_trip() else "Put back in place",
                 "Put the mended sound in place of the recording's file, in one step; the old file is kept",
                 putting_back.put_back, ("F2",), putting_back.reason_against),
         Command("bring_back", "&Recording", "Bring the old file back", "Put the kept old file back in its place",
                 putting_back.bring_back, (), putting_back.reason_not_to_bring_back),
         Command("report", "&Recording", "Report", "Write what was found and done as a page beside the recording",
-                dialogs.write_report, ("Ctrl+R",), reporting_now),
+                files.write_report, ("Ctrl+R",), reporting_now),
         Command("report_as", "&Recording", "Report as…", "Write what was found and done as a page, a table or JSON",
-                dialogs.ask_report, ("Ctrl+Shift+R",), reporting_now),
+                files.ask_report, ("Ctrl+Shift+R",), reporting_now),
         Command("name_casebook", "&Recording", "Keep as a casebook…",
                 "Keep findings, mends and undo of all open recordings in one file of your choice",
-                dialogs.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),
+                files.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),
         Command("close", "&Recording", "Close", "Take this recording off the bench", dialogs.close_recording,
                 ("Ctrl+W",), nothing_open),
         Command("quit", "&Recording", "Quit", "Close Umbrick", lambda: dialogs.close() and None, ("Ctrl+Q",), separated=True),
@@ -377,9 +369,9 @@ def command_table(
         Command("level_part", "&Survey", "Level the part", "Change the chosen part's level by what is proposed, with ramps",
                 tools.reviewing.level, ("Ctrl+Return", "Ctrl+Enter"), tools.reviewing.reason_not_to_level),
         Command("review_out", "&Survey", "Write the level review…", "Write the parts as a table of notes with times",
-                dialogs.ask_review_out, (), no_parts),
+                files.ask_review_out, (), no_parts),
         Command("findings_out", "&Survey", "Write the findings…", "Write what the docket shows as a table (CSV) or JSON",
-                dialogs.ask_findings_out, (), nothing_surveyed, separated=True),
+                files.ask_findings_out, (), nothing_surveyed, separated=True),
         Command("mark_findings", "&Survey", "Findings to markers",
                 "Set a marker on everything the docket shows; markers go out as CSV and as cue points",
                 marking.mark_findings, (), nothing_surveyed),
@@ -419,9 +411,9 @@ def command_table(
         Command("note", "Mar&kers", "Note on the finding…", "Write a note on the finding in focus", dialogs.ask_note,
                 ("Ctrl+E",), no_finding, separated=True),
         Command("markers_in", "Mar&kers", "Take markers in…", "Add the markers of a table or the cue points of a WAV file",
-                dialogs.ask_markers_in, (), nothing_open, separated=True),
+                files.ask_markers_in, (), nothing_open, separated=True),
         Command("markers_out", "Mar&kers", "Write the markers…", "Write all markers as a table (CSV)",
-                dialogs.ask_markers_out, (), no_markers),
+                files.ask_markers_out, (), no_markers),
         Command("play", "&Listen", "Play or stop", "Play from the cursor, or stop", listening.toggle, ("Space",),
                 nothing_open, icon="play"),
         Command("loop", "&Listen", "Loop", "Play the selection, or around the finding, round and round",

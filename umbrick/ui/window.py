@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QLabel,
     QMainWindow,
     QMenu,
@@ -22,12 +20,9 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick import __version__
-from umbrick.casebook.store import SUFFIX
 from umbrick.casebook.unnamed import Left
-from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
-from umbrick.core.sound.formats import READABLE_SUFFIXES
 from umbrick.core.survey.registry import KINDS
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
@@ -55,10 +50,10 @@ from umbrick.ui.commands import Actions
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
-from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.dialogs.settings_dialog import SettingsDialog
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.words_dialog import WordsDialog
+from umbrick.ui.file_dialogs import FileDialogs
 from umbrick.ui.hand_dialogs import HandDialogs
 from umbrick.ui.icons import icon
 from umbrick.ui.panels.by_hand import ByHand
@@ -120,6 +115,17 @@ class BenchWindow(QMainWindow):
         self._ledger_is_open = False
         self._left: list[Left] = []
         hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
+        self._file_dialogs = FileDialogs(
+            self.bench,
+            self.opening,
+            self.keeping,
+            self.saving,
+            self.marking,
+            self.reporting,
+            self.listing_out,
+            tools.reviewing,
+            self,
+        )
         table = command_table(
             self.bench,
             self.surveying,
@@ -133,6 +139,7 @@ class BenchWindow(QMainWindow):
             self.viewing,
             tools,
             self,
+            self._file_dialogs,
             hand_dialogs,
         )
         self.actions_ = Actions(table, self)
@@ -357,7 +364,7 @@ class BenchWindow(QMainWindow):
         ):
             working.progressed.connect(self.status.show_progress)
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
-        self.opening.find_wanted.connect(self.ask_find)
+        self.opening.find_wanted.connect(self._file_dialogs.ask_find)
         self.opening.loaded.connect(self.marking.offer_cues)
         self.keeping.changed.connect(self._refresh)
         self.putting_back.put_back_done.connect(self._close_trip)
@@ -452,13 +459,6 @@ class BenchWindow(QMainWindow):
         """Open files."""
         self.opening.open(paths)
 
-    def ask_open(self) -> None:
-        """Ask which files to open."""
-        patterns = " ".join(f"*{suffix}" for suffix in (*READABLE_SUFFIXES, SUFFIX))
-        kinds = f"Recordings and casebooks ({patterns});;All files (*)"
-        paths, _ = QFileDialog.getOpenFileNames(self, "Open recordings or a casebook", "", kinds)
-        self.open([Path(path) for path in paths])
-
     def open_demo(self) -> None:
         """Open the demo recordings, and look at the first."""
         paths = demo_recordings()
@@ -471,31 +471,6 @@ class BenchWindow(QMainWindow):
             if self.surveying.job:
                 self.surveying.stop()
             self.opening.close(work)
-
-    def ask_find(self, relink_to: Callable[[Path], None], name: str) -> None:
-        """Ask where a missing file is now."""
-        path, _ = QFileDialog.getOpenFileName(self, f"Where is {name}?", "", f"{name} ({name});;All files (*)")
-        if path:
-            relink_to(Path(path))
-
-    def ask_name_casebook(self) -> None:
-        """Ask for a name for the casebook, and go on in it."""
-        work = self.bench.work
-        proposed = self.keeping.path or (work.home.with_suffix(SUFFIX) if work else None)
-        path, _ = QFileDialog.getSaveFileName(
-            self,
-            "Keep the work as a casebook",
-            str(proposed or ""),
-            f"Casebooks (*{SUFFIX})",
-            options=QFileDialog.Option.DontConfirmOverwrite,
-        )
-        if path:
-            self.name_casebook(Path(path))
-
-    def name_casebook(self, path: Path) -> None:
-        """Write the casebook under a name, and go on in it."""
-        named = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
-        self.keeping.save_as(named, lambda new, then: self.opening.open([new], then))
 
     def offer_work_left(self, found: list[Left]) -> None:
         """Offer the newest unnamed work of earlier starts back, if it is in no file; the menu lists all of it."""
@@ -533,52 +508,6 @@ class BenchWindow(QMainWindow):
         if dialog.exec():
             self.marking.write_note(dialog.words[1])
 
-    def ask_markers_in(self) -> None:
-        """Ask which file to take markers in from."""
-        kinds = "Markers (*.csv *.wav *.rf64);;All files (*)"
-        path, _ = QFileDialog.getOpenFileName(self, "Take markers in", "", kinds)
-        if path:
-            self.marking.take_in(Path(path))
-
-    def ask_markers_out(self) -> None:
-        """Ask where to write the table of markers."""
-        if work := self.bench.work:
-            proposed = str(work.home.with_name(f"{work.name}-markers.csv"))
-            path, _ = QFileDialog.getSaveFileName(self, "Write the markers", proposed, "Tables (*.csv)")
-            if path:
-                self.marking.write_table(Path(path))
-
-    def write_report(self) -> None:
-        """Write the page beside the recording, under a name that is free."""
-        if work := self.bench.work:
-            self.reporting.write(free_path(folder_beside(work.home) / f"{work.name}-report.html"))
-
-    def ask_report(self) -> None:
-        """Ask where to write the report, and in which form."""
-        if work := self.bench.work:
-            proposed = str(work.home.with_name(f"{work.name}-report.html"))
-            kinds = "Page (*.html);;Table (*.csv);;JSON (*.json)"
-            path, kind = QFileDialog.getSaveFileName(self, "Report", proposed, kinds)
-            if path:
-                ending = kind.rpartition("*")[2].rstrip(")")
-                chosen = Path(path)
-                self.reporting.write(chosen if chosen.suffix else chosen.with_name(chosen.name + ending))
-
-    def ask_save(self) -> None:
-        """Ask how to save, and save."""
-        self._ask_save(only_selection=False)
-
-    def ask_save_selection(self) -> None:
-        """Ask how to save the selection, and save it."""
-        self._ask_save(only_selection=True)
-
-    def _ask_save(self, only_selection: bool) -> None:
-        if self.bench.work:
-            dialog = SaveDialog(self.bench.work, settings.name_pattern(), only_selection, self)
-            if dialog.exec():
-                settings.set_name_pattern(dialog.chosen_pattern)
-                self.saving.save(dialog.order)
-
     def is_round_trip(self) -> bool:
         """Whether another program opened the file here and waits for it."""
         return self._is_round_trip
@@ -613,14 +542,6 @@ class BenchWindow(QMainWindow):
         self.docket.search.setFocus()
         self.docket.search.selectAll()
 
-    def ask_findings_out(self) -> None:
-        """Ask where the findings are to be written, and write them."""
-        if work := self.bench.work:
-            start = str(work.home.with_name(f"{work.name} findings.csv"))
-            path, _ = QFileDialog.getSaveFileName(self, "Write the findings", start, "Table (*.csv);;JSON (*.json)")
-            if path:
-                self.listing_out.write(Path(path))
-
     def show_keys(self) -> None:
         """Show the sheet of keys."""
         KeySheet(self.actions_.commands.values(), self).exec()
@@ -654,14 +575,6 @@ class BenchWindow(QMainWindow):
         reviewing = self.tools.reviewing
         reviewing.set_open(not reviewing.is_open)
         (self.review.chart if reviewing.is_open else self.strips[1]).setFocus()
-
-    def ask_review_out(self) -> None:
-        """Ask where the level review is to be written, and write it."""
-        if work := self.bench.work:
-            start = str(work.home.with_name(f"{work.name} levels.csv"))
-            path, _ = QFileDialog.getSaveFileName(self, "Write the level review", start, "Table (*.csv)")
-            if path:
-                self.tools.reviewing.write(Path(path))
 
     def ask_settings(self) -> None:
         """Ask for other settings of the chosen mend, and compute it again."""

@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.casebook.casebook import Casebook, is_casebook
 from umbrick.casebook.locating import Match
 from umbrick.casebook.shelf import Shelf
+from umbrick.casebook.store import SUFFIX
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound import pyramid as pyramids
 from umbrick.core.timeline.provenance import provenance_shares
@@ -68,6 +69,11 @@ class Opening(QObject):
             self._open_casebook(path, go_on)
         else:
             self._load(f"opening {path.name}", lambda: load_file(path, self._keeping.casebook()), go_on)
+
+    def name_casebook(self, path: Path) -> None:
+        """Write the casebook under a name, and go on in it."""
+        named = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
+        self._keeping.save_as(named, lambda new, then: self.open([new], then))
 
     def close(self, work: Work) -> None:
         """Take a recording off the bench, stopping what is being made of it; its work stays in the casebook."""
