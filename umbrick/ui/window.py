@@ -162,10 +162,10 @@ class BenchWindow(QMainWindow):
             {
                 "mend": self._button("mend", "Mend  Enter", accent=True),
                 "keep": self._button("keep", "Keep  K"),
-                "mend_all": self._button("mend_all", "Mend all like this…"),
+                "mend_all": self._button("mend_all", "Mend all alike…"),
                 "put_back": self._button("put_back", "Put back and close  F2" if is_round_trip else "Put back  F2"),
                 "save": self._button("save", "Save a copy…"),
-                "adjust": self._button("adjust", "Settings…  ⇧E"),
+                "adjust": self._button("adjust", "Settings  ⇧E"),
             },
         )
         names = {

@@ -162,8 +162,8 @@ def _filled(version: Version, place: Place, parameters: Parameters) -> Reworked:
     def made(present: Wave, at: int) -> Wave:
         return inside[at - place.start :][: len(present), list(place.channels)]
 
-    pieces = remade(version, place, made, Nature.REBUILT)
-    return Reworked((Stretch(place.start, place.stop, pieces),), place, parameters)
+    stretch = Stretch(place.start, place.stop, remade(version, place, made, Nature.REBUILT))
+    return Reworked((stretch,), place, parameters, graft.score(version, place, stretch))
 
 
 METHOD = Method(

@@ -115,7 +115,7 @@ def filled(
             raise ParameterError(f"A donor of {length} frames cannot begin at frame {start}.")
     clip = Clip(version, start, start + length, place.channels)
     stretch = put_over(version, place, clip, fade, matched if gain is None else gain, adds)
-    return Filled(stretch, start, _score(version, place, stretch))
+    return Filled(stretch, start, score(version, place, stretch))
 
 
 def put_over(version: Version, place: Place, clip: Clip, fade: int, gain: float = 1.0, adds: bool = False) -> Stretch:
@@ -193,8 +193,8 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     return Reworked((found.stretch,), place, dict(parameters) | {"donor": float(found.donor)}, found.score)
 
 
-def _score(version: Version, place: Place, stretch: Stretch) -> float:
-    """Return the seam score of a filling."""
+def score(version: Version, place: Place, stretch: Stretch) -> float:
+    """Return the seam score of what stands in a place instead, in a stretch of the same length."""
     reach = round(_SCORED_SECONDS * version.rate)
     left = version.read_exact(max(0, stretch.start - reach), stretch.start)
     right = version.read_exact(stretch.stop, min(version.frames, stretch.stop + reach))

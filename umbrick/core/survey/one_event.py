@@ -28,7 +28,7 @@ _RULES = (
     _Rule(("click", "mouth_click", "discontinuity"), ("stutter",), 3.0, True),
     _Rule(("click", "mouth_click", "discontinuity"), ("crackle",), 2.0),
     _Rule(("dropout",), ("stutter", "crackle"), 1.0, whole=True),
-    _Rule(("plosive",), ("stutter",), 20.0, whole=True),
+    _Rule(("plosive",), ("stutter",), 20.0),
     _Rule(("discontinuity", "mouth_click"), ("click",), 1.0),
     _Rule(("sibilance",), ("crackle",), 0.0),
 )

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from umbrick.core.measure.headroom import fitting_gain_db
+from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.survey.finding import State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length, format_lowering
@@ -139,7 +140,7 @@ class Treatment(QWidget):
         self.cards: list[CandidateCard] = []
         self._card_box = QVBoxLayout()
         self._card_box.setSpacing(5)
-        self.legend = QLabel("Seam score: 1 is where\nnothing stands out.")
+        self.legend = QLabel("Seam score: 1 is where nothing stands out.")
         self.legend.setProperty("role", "faint")
         self.effect = QLabel()
         self.effect.setProperty("role", "note")
@@ -156,12 +157,7 @@ class Treatment(QWidget):
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
         inner.addLayout(self._card_box)
-        below = QHBoxLayout()
-        below.addWidget(self.legend, 1)
-        below.addWidget(buttons["adjust"])
-        self._adjust = buttons["adjust"]
-        inner.addLayout(below)
-        for widget in (rule, self.effect):
+        for widget in (self.legend, rule, self.effect):
             inner.addWidget(widget)
         inner.addStretch()
         layout = QVBoxLayout(self)
@@ -170,7 +166,10 @@ class Treatment(QWidget):
         layout.addWidget(heading)
         layout.addWidget(scroll, 1)
         layout.addLayout(decide)
-        layout.addWidget(buttons["mend_all"])
+        alike = QHBoxLayout()
+        alike.addWidget(buttons["mend_all"], 3)
+        alike.addWidget(buttons["adjust"], 2)
+        layout.addLayout(alike)
         layout.addWidget(buttons["put_back"])
         layout.addWidget(buttons["save"])
 
@@ -225,12 +224,13 @@ class Treatment(QWidget):
             )
             if state is not State.OPEN:
                 text += f" It is {state.value}."
+            elif not is_mendable(finding.kind):
+                text += " There is no method for it yet; K keeps it as it is."
             if note := work.history.notes.get(finding.id):
                 text += f"\n¶ {note}"
             self.detail.setText(text)
         self._show_cards()
         self.legend.setVisible(offers is not None)
-        self._adjust.setVisible(offers is not None)
         self.effect.setText(self._effect())
         self.effect.setVisible(bool(self.effect.text()))
 
