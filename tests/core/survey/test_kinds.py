@@ -281,3 +281,59 @@ def test_samples_of_absurd_size_do_no_harm():
     sound[20000] = 1e30
     source = ArraySource(sound.astype(np.float32), RATE, "s")
     Surveyor(source, None, list(KINDS.values())).run()
+
+
+@settings(max_examples=8, deadline=None)
+@given(st.floats(0.1, 1.6))
+def test_how_loud_a_recording_is_says_nothing_of_its_clicks(gain):
+    wrong = 0.6 * SPEECH
+    wrong[AT, 0] += 0.2
+    tick = rng(5).standard_normal(40) * np.exp(-3 * np.arange(40) / 40)
+    wrong[AT + RATE : AT + RATE + 40, 0] += 0.3 * tick / np.abs(tick).max()
+    kinds = ("click", "mouth_click", "discontinuity")
+    usual, other = (surveyed(sound, kinds=kinds).table.findings for sound in (wrong, gain * wrong))
+    usual, other = ([f for f in found if f.confidence >= 0.3] for found in (usual, other))
+    assert [(f.kind, f.start, f.stop) for f in other] == [(f.kind, f.start, f.stop) for f in usual]
+    assert [f.confidence for f in other] == pytest.approx([f.confidence for f in usual], abs=0.1)
+
+
+def ticking(at):
+    """A quiet room with ticks at given places."""
+    sound = 0.0005 * rng(3).standard_normal((6 * RATE, 1))
+    for place in at:
+        sound[place : place + 3, 0] += (0.05, -0.03, 0.01)
+    return sound
+
+
+def test_ticks_at_random_are_crackle_and_as_many_at_a_pitch_are_not():
+    count = 110
+    at_random = np.sort(rng(4).integers(2 * RATE, 3 * RATE, count))
+    at_a_pitch = 2 * RATE + np.arange(count) * (RATE // count) + rng(5).integers(-12, 13, count)
+    assert len(found(ticking(at_random), "crackle")) == 1
+    assert found(ticking(at_a_pitch), "crackle") == []
+
+
+@pytest.mark.parametrize(("offset", "expected"), [(0.004, 1), (0.0, 0)])
+def test_an_offset_is_told_from_loud_bass(offset, expected):
+    bass = (
+        0.4 * np.sin(2 * np.pi * 41.3 * TIMES)[:, np.newaxis] * np.abs(np.sin(2 * np.pi * 1.1 * TIMES))[:, np.newaxis]
+    )
+    offsets = found(bass + offset, "dc_offset")
+    assert len(offsets) == expected
+    assert all(finding.detail["offset"] == pytest.approx(offset, abs=2e-4) for finding in offsets)
+
+
+def test_notes_of_many_harmonics_are_no_intrusions_and_one_whistle_among_them_is():
+    sound = 0.0003 * rng(6).standard_normal((9 * RATE, 1))
+    for number in range(16):
+        t = np.arange(round(0.5 * RATE)) / RATE
+        pitch = 220 * 2 ** ((number * 11 % 12) / 12)
+        note = sum(np.sin(2 * np.pi * k * pitch * t) / k for k in range(1, 12))
+        start = round((0.2 + 0.52 * number) * RATE)
+        sound[start : start + len(t), 0] += 0.1 * note * np.minimum(1, t / 0.01) * np.exp(-t / 0.3)
+    assert found(sound, "intrusion") == []
+    t = np.arange(round(1.5 * RATE)) / RATE
+    whistle = np.minimum(1, t / 0.03) * np.minimum(1, (t[-1] - t) / 0.03) * np.sin(2 * np.pi * 3130 * t)
+    sound[4 * RATE : 4 * RATE + len(t), 0] += 0.1 * whistle
+    (call,) = found(sound, "intrusion")
+    assert call.detail["band_hz"] == pytest.approx([3130, 3130], abs=40)
