@@ -133,6 +133,9 @@ def test_an_amount_typed_while_it_plays_holds_for_all_that_follow(hands, window,
     window.bench.focus(second)
     hands.settle()
     assert window.mending.offers.current.mended.mends[0].parameters["amount"] == 0.62
+    hands.press("2")
+    assert window.mending.preferred(hands.work)["crackle"] == "Gentle"
+    hands.press("1")
     told = []
     hands.in_dialog(lambda dialog: (told.append(dialog.how.text()), dialog.accept()))
     hands.press("Shift+Return")

