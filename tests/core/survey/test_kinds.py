@@ -323,6 +323,15 @@ def test_an_offset_is_told_from_loud_bass(offset, expected):
     assert all(finding.detail["offset"] == pytest.approx(offset, abs=2e-4) for finding in offsets)
 
 
+@pytest.mark.parametrize("seconds", [0.12, 0.3, 0.7, 1.3])
+def test_an_offset_of_a_single_stroke_is_found_and_a_few_samples_have_none(seconds):
+    t = np.arange(round(seconds * RATE))[:, np.newaxis] / RATE
+    stroke = 0.5 * np.sin(2 * np.pi * 180 * t) * np.exp(-t / 0.1)
+    assert [f.kind for f in surveyed(stroke + 0.03, kinds=["dc_offset"]).sifted({})] == ["dc_offset"]
+    assert surveyed(stroke, kinds=["dc_offset"]).sifted({}) == []
+    assert surveyed(stroke[:50] + 0.03, kinds=["dc_offset"]).sifted({}) == []
+
+
 def test_notes_of_many_harmonics_are_no_intrusions_and_one_whistle_among_them_is():
     sound = 0.0003 * rng(6).standard_normal((9 * RATE, 1))
     for number in range(16):

@@ -12,6 +12,8 @@ from umbrick.core.units import amplitude_to_db, format_db
 _STRETCH_SECONDS = 0.5
 _HALF_SURE = 0.001
 _FEWEST_DEVIATIONS = 5.0
+_FEWEST_STRETCHES = 2
+_SHORTEST_SECONDS = 0.05
 
 
 class OffsetDetector:
@@ -20,11 +22,9 @@ class OffsetDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._stretch = max(1, round(_STRETCH_SECONDS * form.rate))
-        # A bell-shaped weight keeps bass, which a plain mean over half a second is not rid of, out of it.
-        self._weight = get_window("hann", self._stretch + 1)[1:]
-        self._weight /= self._weight.sum()
+        self._weight = _bell(self._stretch)
         self._left = np.zeros((0, form.channels))
-        self._means: list[np.ndarray] = []
+        self._means: list[np.ndarray] = [np.zeros((0, form.channels))]
         self._frames = 0
 
     def feed(self, block: Block) -> None:
@@ -36,13 +36,20 @@ class OffsetDetector:
         self._means.append(np.einsum("nsc,s->nc", stretches, self._weight))
         self._left = sound[whole:]
 
+    def _means_of_little(self) -> list[np.ndarray]:
+        """Return the means of parts of a sound that is too short for two stretches, if it is long enough for that."""
+        missing = _FEWEST_STRETCHES - sum(len(means) for means in self._means)
+        if missing <= 0 or len(self._left) < missing * _SHORTEST_SECONDS * self._format.rate:
+            return []
+        return [_bell(len(part)) @ part[np.newaxis] for part in np.array_split(self._left, missing)]
+
     def findings(self) -> list[Finding]:
         """Return one finding for each channel with an offset; it spans the recording."""
-        means = np.concatenate(self._means) if self._means else np.zeros((0, self._format.channels))
-        if not len(means):
-            means = self._left.mean(axis=0, keepdims=True) if len(self._left) else means
+        means = np.concatenate([*self._means, *self._means_of_little()])
+        if len(means) < _FEWEST_STRETCHES:
+            return []
         findings = []
-        for channel in range(self._format.channels if len(means) else 0):
+        for channel in range(self._format.channels):
             offset = float(means[:, channel].mean())
             spread = float(means[:, channel].std())
             sure = abs(offset) / max(spread / np.sqrt(len(means)), 1e-9)
@@ -65,6 +72,12 @@ class OffsetDetector:
                 )
             )
         return [finding for finding in findings if finding.confidence >= 0.05]
+
+
+def _bell(frames: int) -> np.ndarray:
+    """Return the weights of a mean that bass, which a plain one over half a second is not rid of, is kept out of."""
+    weight = get_window("hann", frames + 1)[1:]
+    return np.asarray(weight / weight.sum())
 
 
 KIND = Kind(
