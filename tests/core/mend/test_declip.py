@@ -126,7 +126,7 @@ def test_a_channel_that_holds_another_sound_changes_nothing():
 
 
 def test_where_both_channels_are_clipped_neither_helps():
-    sound, _, mask = one_side_clipped(1.0)
+    sound, mask = (part[: RATE // 4] for part in one_side_clipped(1.0)[::2])
     mask[:, 1] = mask[:, 0]
     alone, _ = mend(sound[:, :1], mask[:, :1], "auto")
     assert np.array_equal(mend(sound, mask, "auto")[0][:, :1], alone)
