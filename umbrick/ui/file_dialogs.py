@@ -83,11 +83,8 @@ class FileDialogs:
 
     def ask_markers_out(self) -> None:
         """Ask where to write the table of markers."""
-        if work := self._bench.work:
-            proposed = str(work.home.with_name(f"{work.name}-markers.csv"))
-            path, _ = QFileDialog.getSaveFileName(self._parent, "Write the markers", proposed, "Tables (*.csv)")
-            if path:
-                self._marking.write_table(Path(path))
+        if path := self._asked_beside("Write the markers", "-markers.csv", "Tables (*.csv)")[0]:
+            self._marking.write_table(Path(path))
 
     def write_report(self) -> None:
         """Write the page beside the recording, under a name that is free."""
@@ -96,14 +93,11 @@ class FileDialogs:
 
     def ask_report(self) -> None:
         """Ask where to write the report, and in which form."""
-        if work := self._bench.work:
-            proposed = str(work.home.with_name(f"{work.name}-report.html"))
-            kinds = "Page (*.html);;Table (*.csv);;JSON (*.json)"
-            path, kind = QFileDialog.getSaveFileName(self._parent, "Report", proposed, kinds)
-            if path:
-                ending = kind.rpartition("*")[2].rstrip(")")
-                chosen = Path(path)
-                self._reporting.write(chosen if chosen.suffix else chosen.with_name(chosen.name + ending))
+        path, kind = self._asked_beside("Report", "-report.html", "Page (*.html);;Table (*.csv);;JSON (*.json)")
+        if path:
+            ending = kind.rpartition("*")[2].rstrip(")")
+            chosen = Path(path)
+            self._reporting.write(chosen if chosen.suffix else chosen.with_name(chosen.name + ending))
 
     def ask_save(self) -> None:
         """Ask how to save, and save."""
@@ -122,18 +116,17 @@ class FileDialogs:
 
     def ask_review_out(self) -> None:
         """Ask where the level review is to be written, and write it."""
-        if work := self._bench.work:
-            start = str(work.home.with_name(f"{work.name} levels.csv"))
-            path, _ = QFileDialog.getSaveFileName(self._parent, "Write the level review", start, "Table (*.csv)")
-            if path:
-                self._reviewing.write(Path(path))
+        if path := self._asked_beside("Write the level review", " levels.csv", "Table (*.csv)")[0]:
+            self._reviewing.write(Path(path))
 
     def ask_findings_out(self) -> None:
         """Ask where the findings are to be written, and write them."""
-        if work := self._bench.work:
-            start = str(work.home.with_name(f"{work.name} findings.csv"))
-            path, _ = QFileDialog.getSaveFileName(
-                self._parent, "Write the findings", start, "Table (*.csv);;JSON (*.json)"
-            )
-            if path:
-                self._listing_out.write(Path(path))
+        if path := self._asked_beside("Write the findings", " findings.csv", "Table (*.csv);;JSON (*.json)")[0]:
+            self._listing_out.write(Path(path))
+
+    def _asked_beside(self, title: str, ending: str, kinds: str) -> tuple[str, str]:
+        """Return the file a person names, proposed beside the recording, and its kind; nothing if none is named."""
+        if not (work := self._bench.work):
+            return "", ""
+        proposed = str(work.home.with_name(f"{work.name}{ending}"))
+        return QFileDialog.getSaveFileName(self._parent, title, proposed, kinds)

@@ -23,7 +23,7 @@ _SHIFTS = range(-2, 3)
 
 
 class Measured(NamedTuple):
-    """What was measured of impulses, an item each; the rows of ``columns`` are for :data:`COLUMNS` and a 1.
+    """What was measured of impulses, an item each; ``columns`` by name are what they are weighed by.
 
     ``excess_db`` is how far the residual stands out of what is nearby, ``relative_db`` the impulse's height relative
     to the sound within 10 ms, ``spike`` the share of the residual that a single wrong sample explains.
@@ -32,27 +32,7 @@ class Measured(NamedTuple):
     excess_db: Array
     relative_db: Array
     spike: Array
-    columns: Array
-
-
-COLUMNS = (
-    "spike",
-    "height against 10 ms",
-    "height below -15 dB",
-    "spike without ringing",
-    "stands out",
-    "stands out and is no kink",
-    "stands out as a spike",
-    "brightness",
-    "brightness around",
-    "change of what rings",
-    "stands out as nothing but a spike",
-    "octaves of a millisecond",
-    "rings more than later",
-    "height below the sound as a spike",
-    "stands out and is high",
-    "height above the sound",
-)
+    columns: dict[str, Array]
 
 
 def worth_a_look(found: Impulses, residual: Residual, rate: int) -> npt.NDArray[np.int64]:
@@ -77,26 +57,26 @@ def measured(residual: Residual, found: Impulses, rate: int) -> Measured:
     beside = power.between(-12.0, -2.0) + power.between(2.0, 12.0)
     beyond, nothing_else = np.maximum(spike - 0.9, 0), np.maximum(spike - 0.97, 0)
     excess = np.clip(excess_db, _FAINTEST_NARROW_DB, 30)
-    columns = [
-        spike,
-        np.clip(relative_db, -25, 20),
-        np.clip(relative_db + 15, -25, 0),
-        beyond * np.clip(6 - rings_db, 0, 8),
-        excess,
-        (1 - kink) * excess,
-        beyond * excess,
-        np.clip(_db(bright.between(-0.5, 1.0) / power.between(-10.0, 10.0)), -40, 0),
-        np.clip(_db((bright.between(-12.0, -2.0) + bright.between(2.0, 12.0)) / beside), -50, 0),
-        np.clip(np.abs(_db(rings.between(3.0, 12.0) / rings.between(-12.0, -2.0))), 0, 20),
-        nothing_else * np.clip(excess_db, 0, 80),
-        np.log2((found.stop - found.start) * 1e3 / rate),
-        np.clip(_db(rings.between(0.17, 2.0) / rings.between(6.0, 9.0)), -5, 20),
-        nothing_else * np.clip(relative_db, -30, 0),
-        np.clip(relative_db, -25, 20) * excess / 10,
-        np.clip(relative_db, 0, 20),
-        np.ones(len(spike)),
-    ]
-    return Measured(excess_db, relative_db, spike, np.stack(columns, axis=1))
+    columns = {
+        "spike": spike,
+        "height against 10 ms": np.clip(relative_db, -25, 20),
+        "height below -15 dB": np.clip(relative_db + 15, -25, 0),
+        "spike without ringing": beyond * np.clip(6 - rings_db, 0, 8),
+        "stands out": excess,
+        "stands out and is no kink": (1 - kink) * excess,
+        "stands out as a spike": beyond * excess,
+        "brightness": np.clip(_db(bright.between(-0.5, 1.0) / power.between(-10.0, 10.0)), -40, 0),
+        "brightness around": np.clip(_db((bright.between(-12.0, -2.0) + bright.between(2.0, 12.0)) / beside), -50, 0),
+        "change of what rings": np.clip(np.abs(_db(rings.between(3.0, 12.0) / rings.between(-12.0, -2.0))), 0, 20),
+        "stands out as nothing but a spike": nothing_else * np.clip(excess_db, 0, 80),
+        "octaves of a millisecond": np.log2((found.stop - found.start) * 1e3 / rate),
+        "rings more than later": np.clip(_db(rings.between(0.17, 2.0) / rings.between(6.0, 9.0)), -5, 20),
+        "height below the sound as a spike": nothing_else * np.clip(relative_db, -30, 0),
+        "stands out and is high": np.clip(relative_db, -25, 20) * excess / 10,
+        "height above the sound": np.clip(relative_db, 0, 20),
+        "constant": np.ones(len(spike)),
+    }
+    return Measured(excess_db, relative_db, spike, columns)
 
 
 def _reach(residual: Residual) -> int:

@@ -19,7 +19,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format
-from umbrick.core.survey.impulse_measures import COLUMNS, NARROW_BELOW_RATE, measured, worth_a_look
+from umbrick.core.survey.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
 from umbrick.core.survey.impulses import Impulses, impulses
 from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.survey.residual import Residual
@@ -56,7 +56,7 @@ _WEIGHTS_OF = {
     "height above the sound": (0.231, -0.151, -0.115, 0.173, -0.129, -0.139),
     "constant": (-6.94, -5.58, -5.06, -8.6, -7.09, -5.95),
 }
-_WEIGHTS, _NARROW_WEIGHTS = np.hsplit(np.array([_WEIGHTS_OF[name] for name in (*COLUMNS, "constant")]), 2)
+_WEIGHTS, _NARROW_WEIGHTS = np.hsplit(np.array(list(_WEIGHTS_OF.values()), np.float64), 2)
 _LEAST_CONFIDENCE = 0.05
 _SPIKE = 0.9
 _EDGE_SHARE = 0.12
@@ -99,10 +99,11 @@ def events(block: Block) -> list[Event]:
     return found
 
 
-def _sure(columns: Array, rate: int) -> Array:
-    """Return how sure each row is of each shape; what is missing from 1 is how sure it is natural."""
+def _sure(columns: dict[str, Array], rate: int) -> Array:
+    """Return how sure each impulse is of each shape, a row each; what is missing from 1 is how sure it is natural."""
     weights = _NARROW_WEIGHTS if rate < NARROW_BELOW_RATE else _WEIGHTS
-    odds = np.exp(np.clip(columns @ weights, -40, 40))
+    weighed = np.stack([columns[name] for name in _WEIGHTS_OF], axis=1) @ weights
+    odds = np.exp(np.clip(weighed, -40, 40))
     return np.asarray(odds / (1 + odds.sum(axis=1, keepdims=True)))
 
 

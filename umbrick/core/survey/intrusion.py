@@ -104,25 +104,30 @@ class IntrusionDetector:
             return []
         rate, frames = self._format.rate, max(1, self._row) * self._segment
         usual = self._energy / max(1, self._row)
-        starts = np.sort([line.start for line in self._lines])
+        starts, reach = np.array([line.start for line in self._lines]), _TOGETHER_SECONDS * rate
+        in_order = np.sort(starts)
+        company = np.searchsorted(in_order, starts + reach) - np.searchsorted(in_order, starts - reach, "right")
         lengths = np.array([(line.stop - line.start) / rate for line in self._lines])
         levels_db = 10 * np.log10([line.power / max(usual, 1e-12) for line in self._lines])
         rivals_a_second = _rivals(lengths, levels_db) * rate / frames
         findings = []
-        for line, seconds, level_db, rivals in zip(
-            self._lines, lengths.tolist(), levels_db.tolist(), rivals_a_second.tolist(), strict=True
+        for line, seconds, level_db, rivals, together in zip(
+            self._lines,
+            lengths.tolist(),
+            levels_db.tolist(),
+            rivals_a_second.tolist(),
+            company.tolist(),
+            strict=True,
         ):
             if line.stop - line.start > _LARGEST_SHARE * frames:
                 continue
-            reach = _TOGETHER_SECONDS * rate
-            company = np.searchsorted(starts, line.start + reach) - np.searchsorted(starts, line.start - reach, "right")
             doubt = (
                 0.086 * min(line.over_db, 40.0)
                 + 0.69 * min(np.log2(seconds / _SHORTEST_SECONDS), 3.0)
                 + 1.73 * min(line.low_hz / 1000, 2.0)
                 + 0.044 * float(np.clip(level_db, -40, 6))
                 - 0.41 * np.log2(0.1 + rivals)
-                - 0.44 * np.log2(company)
+                - 0.44 * np.log2(together)
                 - 0.077 * float(np.clip(line.decay_db, 0, 15))
                 - 0.52 * np.log2(1 + (line.high_hz - line.low_hz) / 50)
                 - 5.85
