@@ -13,6 +13,7 @@ from benchmarks import (
     declip,
     detection,
     finding,
+    fitting,
     gaps,
     hands,
     opening,
@@ -39,6 +40,7 @@ BENCHMARKS = {
         collapsing,
         seams,
         playing,
+        fitting,
     )
 }
 

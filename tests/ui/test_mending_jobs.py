@@ -176,9 +176,7 @@ def test_the_residue_of_declicking_holds_no_music(hands, window, tmp_path):
     assert window.listening.hearing is Hearing.RESIDUE
     residue = hands.work.history.original.read(0, len(truth)) - hands.work.version.read(0, len(truth))
     clicks = noisy - truth
-    taken_out = residue != 0
-    assert np.square((residue - clicks)[taken_out]).sum() < 0.02 * np.square(clicks).sum()
-    assert np.square(clicks[taken_out]).sum() > 0.8 * np.square(clicks).sum()
+    assert np.square(residue - clicks).sum() < 0.02 * np.square(clicks).sum()
 
 
 def disc(seconds=10.0):

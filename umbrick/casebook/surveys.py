@@ -13,8 +13,8 @@ import numpy as np
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import MOST_FINDINGS, channels, loaded
 from umbrick.casebook.store import Store
+from umbrick.core.measure.clipped_passages import Passages
 from umbrick.core.measure.levels import Levels
-from umbrick.core.measure.prognosis import Passages
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.sounds import RATE, clipped, voice, write
+from tests.sounds import RATE, clipped, faultless, rng, voice, write
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
@@ -142,6 +142,29 @@ def test_the_prognosis_is_honest(share, grade, says):
     measures = surveyor(sound).run().measures({})
     assert measures.prognosis.grade == grade
     assert says in measures.prognosis.reason
+
+
+@pytest.mark.parametrize(
+    ("milliseconds", "count", "grade", "says"),
+    [(8, 3, "good", "expect them filled"), (90, 2, "fair", "up to 90 ms at once"), (300, 3, "poor", "brought back")],
+)
+def test_the_prognosis_tells_what_is_missing(milliseconds, count, grade, says):
+    sound = faultless(12.0)
+    for at in (np.arange(count) + 1) * 2 * RATE + RATE // 3:
+        sound[at : at + milliseconds * RATE // 1000] = 0
+    measures = surveyor(sound).run().measures({})
+    assert measures.prognosis.grade == grade
+    assert says in measures.prognosis.reason
+
+
+def test_the_prognosis_tells_when_sound_is_buried_in_noise():
+    sound = faultless(8.0)
+    sound[3 * RATE : 5 * RATE] = 0
+    noise = rng(1).standard_normal(sound.shape)
+    measures = surveyor(0.5 * sound + 0.02 * noise).run().measures({})
+    assert measures.prognosis.grade == "fair"
+    assert "The noise is" in measures.prognosis.reason
+    assert surveyor(0.5 * sound + 0.1 * noise).run().measures({}).prognosis.grade == "poor"
 
 
 def test_a_few_deeply_clipped_passages_are_told_apart():

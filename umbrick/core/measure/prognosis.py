@@ -1,94 +1,77 @@
-"""The honest estimate before work starts: what declipping can be expected to give."""
+"""The honest estimate before work starts: what of a recording can be mended, and what is lost."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Literal, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-_PASSAGE_SECONDS = 0.1
-_LOUD_SHARE_OF_PEAK = 0.5
-_LIGHT, _DEEP = 0.012, 0.05
-"""Shares of clipped samples within clipped passages, at which planted clipping is rebuilt to more than about 35 dB,
-and less than about 15 dB, of signal to error (see the declipping benchmark)."""
+Grade = Literal["good", "fair", "poor"]
+_GRADES: tuple[Grade, ...] = ("good", "fair", "poor")
 
-_MOST_PASSAGES = 0.5
-_FEW_PASSAGES = 0.1
+_BRIDGED_SECONDS, _LOST_SECONDS = 0.03, 0.4
+"""Up to this length holes are filled from both sides so that one hardly hears it (see the gaps benchmark); from this
+length on whole syllables are gone."""
+
+_LOST_SHARE = 0.02
+_NOISY_DB, _BURIED_DB = 25.0, 15.0
+"""Loud passages over the noise below which taking it out costs some of the sound, and much of it."""
 
 
-@dataclass(frozen=True, slots=True)
-class Prognosis:
+class Outlook(NamedTuple):
     """``good``, ``fair`` or ``poor``, and the sentence that says why."""
 
-    grade: Literal["good", "fair", "poor"]
+    grade: Grade
     reason: str
 
 
-class Passages(NamedTuple):
-    """The peaks of passages of ``frames`` frames each, over all channels."""
+Prognosis = Outlook
+"""That of a whole recording."""
 
-    frames: int
-    peaks: npt.NDArray[np.float32]
-
-
-class PassageMeter:
-    """Collects the peaks of passages of a tenth of a second, over all channels."""
-
-    def __init__(self, rate: int) -> None:
-        self.frames = max(1, round(_PASSAGE_SECONDS * rate))
-        self._left = np.zeros(0, np.float32)
-        self._peaks: list[npt.NDArray[np.float32]] = []
-
-    def feed(self, samples: npt.NDArray[np.float32]) -> None:
-        """Measure the samples, of shape ``(frames, channels)``, that follow the last ones."""
-        size = np.concatenate([self._left, np.abs(samples).max(axis=1)])
-        whole = len(size) // self.frames * self.frames
-        self._peaks.append(size[:whole].reshape(-1, self.frames).max(axis=1))
-        self._left = size[whole:]
-
-    def passages(self) -> Passages:
-        """Return the passages so far; the last may be short."""
-        last = [np.array([self._left.max()], np.float32)] if len(self._left) else []
-        peaks = np.concatenate([*self._peaks, *last]) if self._peaks or last else np.zeros(0, np.float32)
-        return Passages(self.frames, peaks)
+NOTHING_WRONG = Outlook("good", "Nothing is clipped, missing or buried in noise.")
 
 
-def prognosis(
-    starts: npt.NDArray[np.int64], samples: npt.NDArray[np.int64], channels: int, passages: Passages
-) -> Prognosis:
-    """Return what mending clipping can be expected to give.
+def worst(outlooks: list[Outlook]) -> Prognosis:
+    """Return the outlook that decides a recording's: of the worst, the first; one that nothing is wrong is no reason.
 
-    Parameters
-    ----------
-    starts, samples : ndarray of int
-        For each run of clipped samples, its first frame and how many samples it has.
-    channels : int
-        Number of channels that have any.
-    passages : Passages
-        Of the whole recording.
+    ``outlooks`` has at least one.
     """
-    if not len(starts):
-        return Prognosis("good", "Nothing is clipped.")
-    peaks = passages.peaks
-    loud = peaks >= _LOUD_SHARE_OF_PEAK * peaks.max()
-    clipped = np.bincount(np.minimum(starts // passages.frames, len(peaks) - 1), samples, minlength=len(peaks))
-    hit = clipped > 0
-    depth = float(clipped.sum()) / (int(np.count_nonzero(hit)) * passages.frames * channels)
-    share = int(np.count_nonzero(hit & loud)) / max(1, int(np.count_nonzero(loud)))
-    where = _where(share)
-    if depth >= _DEEP and share >= _FEW_PASSAGES:
-        return Prognosis("poor", f"{where} clipped, and deeply: some harshness will stay.")
-    if depth >= _DEEP:
-        return Prognosis("fair", f"{where} clipped, but deeply: expect those to stay rough, the rest clean.")
-    if depth >= _LIGHT and share >= _MOST_PASSAGES:
-        return Prognosis("fair", f"{where} clipped: expect most of it mended, with a little harshness left.")
-    return Prognosis("good", f"{where} clipped: expect a clean result.")
+    return max(outlooks, key=lambda outlook: (_GRADES.index(outlook.grade), outlook is not NOTHING_WRONG))
 
 
-def _where(share: float) -> str:
-    if share >= _MOST_PASSAGES:
-        return f"Most loud passages ({100 * share:.0f} %) are"
-    percent = f"{100 * share:.0f} %" if share >= 0.01 else "Less than 1 %"
-    return f"{percent} of the loud passages {'are' if share >= 0.01 else 'is'}"
+def holes_outlook(lengths_seconds: npt.NDArray[np.float64], whole_seconds: float) -> Outlook:
+    """Return what mending holes of these lengths, in a recording of that length, can be expected to give."""
+    if not len(lengths_seconds):
+        return NOTHING_WRONG
+    longest, lost = float(lengths_seconds.max()), float(lengths_seconds.sum())
+    share = lost / max(whole_seconds, 1e-9)
+    count = len(lengths_seconds)
+    places = "one place" if count == 1 else f"{count} places"
+    if longest >= _LOST_SECONDS or share >= _LOST_SHARE:
+        return Outlook(
+            "poor",
+            f"{lost:.1f} s of sound are missing in {places}, up to {1e3 * longest:.0f} ms at once: "
+            "what was there cannot be brought back, only closed up or filled from elsewhere.",
+        )
+    if longest > _BRIDGED_SECONDS:
+        return Outlook(
+            "fair",
+            f"Sound is missing in {places}, up to {1e3 * longest:.0f} ms at once: "
+            "expect the short ones filled, the long ones smoothed over.",
+        )
+    return Outlook("good", f"Sound is missing in {places}, {1e3 * longest:.0f} ms at most: expect them filled.")
+
+
+def noise_outlook(over_noise_db: float | None) -> Outlook:
+    """Return what taking out noise can be expected to give, by how far loud passages are over it; None is no noise."""
+    if over_noise_db is None or over_noise_db >= _NOISY_DB:
+        return NOTHING_WRONG
+    if over_noise_db < _BURIED_DB:
+        return Outlook(
+            "poor", f"The noise is just {over_noise_db:.0f} dB under the loud passages: quiet sound is lost in it."
+        )
+    return Outlook(
+        "fair",
+        f"The noise is {over_noise_db:.0f} dB under the loud passages: less of it costs some of the quiet sound.",
+    )

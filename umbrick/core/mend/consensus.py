@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -14,6 +14,9 @@ from umbrick.core.model.tight_frame import steadiness, window_length
 
 _FRAMES_SECONDS = (0.043, 0.085, 0.17)
 """Lengths of the sparse method's frames: short ones suit what is struck, long ones what is held."""
+
+_LIGHT_SHARE = 0.12
+"""Up to this share the errors of frames of all lengths are much the same: one length does."""
 
 _ORDER = 512
 _SINGLE_SHARE = 0.004
@@ -43,9 +46,10 @@ _NO_LASTING_FROM = (0.55, 0.7)
 def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool] = lambda: False) -> Wave:
     """Return the wave with its clipped samples as several ways agree on them, at or beyond the rail.
 
-    The sparse spectrum is sought in frames of three lengths, with tones that are whole and with tones that last, which
-    count the more the steadier the sound is; their mean is the start of one pass of consistent linear prediction, whose
-    result counts too. Where little is clipped, two looks tell whether prediction alone is right (``prediction_alone``).
+    The sparse spectrum is sought in frames of three lengths (one where little is clipped), with tones that are whole
+    and with tones that last, which count the more the steadier the sound is; their mean is the start of one pass of
+    consistent linear prediction, whose result counts too. Where little is clipped, two looks tell whether prediction
+    alone is right (``prediction_alone``).
 
     Parameters
     ----------
@@ -72,11 +76,12 @@ def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
 
 def _agreed(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool]) -> Wave:
     share = _local_share(clipped, rate)
-    whole = _mean_over_lengths(wave, clipped, rate, False, is_cancelled)
+    lengths = _FRAMES_SECONDS if share > _LIGHT_SHARE else (sparse.FRAME_SECONDS,)
+    whole = _mean_over(lengths, wave, clipped, rate, False, is_cancelled)
     weights = _weights(share, steadiness(whole, rate))
     start = whole
     if weights.lasting > 0:
-        lasting = _mean_over_lengths(wave, clipped, rate, True, is_cancelled)
+        lasting = _mean_over(lengths, wave, clipped, rate, True, is_cancelled)
         start = (weights.whole * whole + weights.lasting * lasting) / (weights.whole + weights.lasting)
     refined = prediction.rebuild(wave, clipped, start=start, order=_ORDER, sweeps=1, is_cancelled=is_cancelled)
     agreed = np.asarray((1 - weights.prediction) * start + weights.prediction * refined)
@@ -98,8 +103,15 @@ def _local_share(clipped: Mask, rate: int) -> float:
     return float(clipped.sum() / max(1, np.count_nonzero(near)))
 
 
-def _mean_over_lengths(wave: Wave, clipped: Mask, rate: int, lasting: bool, is_cancelled: Callable[[], bool]) -> Wave:
-    made = [sparse.rebuild(wave, clipped, rate, seconds, lasting, is_cancelled) for seconds in _FRAMES_SECONDS]
+def _mean_over(
+    lengths: Sequence[float],
+    wave: Wave,
+    clipped: Mask,
+    rate: int,
+    lasting: bool,
+    is_cancelled: Callable[[], bool],
+) -> Wave:
+    made = [sparse.rebuild(wave, clipped, rate, seconds, lasting, is_cancelled) for seconds in lengths]
     return np.asarray(np.mean(made, axis=0))
 
 

@@ -11,6 +11,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
+from scipy.ndimage import maximum_filter1d
 from scipy.signal import firwin, upfirdn
 
 from umbrick.core.survey.detector import Block
@@ -18,17 +19,24 @@ from umbrick.core.survey.detector import Block
 Floats = npt.NDArray[np.float32]
 
 _COARSE_RATE = 9000
+_SHORTEST_SECONDS = 0.02
 _HOP_SECONDS, _WINDOW_SECONDS = 0.007, 0.016
 _SHORTEST_LAG_SECONDS, _LONGEST_LAG_SECONDS = 0.0024, 0.0165
-_ALIKE = 0.97
+_COARSELY_ALIKE, _ALIKE = 0.85, 0.97
+"""How alike windows must be at the lower rate, whose frames are too far apart for hisses, and at the full one."""
+
 _LEAST_DB = 18.0
 _LEAST_OVER_DB = 9.0
 """What is hardly more alike than the voice beside it is that voice's own steadiness."""
 
 _QUIETEST = 0.002
+_MOST_ALIKE = 1e-7
 _LAG_SLACK = 1
 _FINE_REACH = 2
-_EDGE_CYCLES, _EDGE_FALL_DB = 4, 16.0
+_NEAR, _FAR_LESS_DB = 6, 25.0
+"""A vowel beside a cycle that is held goes on at the same pitch, but its cycles are so much less alike."""
+
+_EDGE_CYCLES, _EDGE_FALL_DB = 4, 30.0
 
 
 class Held(NamedTuple):
@@ -59,7 +67,7 @@ def held_cycles(block: Block) -> list[Held]:
         return []
     coarse_lags, alike = _coarse(wave, step, firsts, window, longest)
     # A cycle that is held keeps its lag: what has it for a single window is not looked at closely.
-    steady = (np.abs(np.diff(coarse_lags)) <= step) & (alike[1:] > _ALIKE) & (alike[:-1] > _ALIKE)
+    steady = (np.abs(np.diff(coarse_lags)) <= step) & (np.minimum(alike[1:], alike[:-1]) > _COARSELY_ALIKE)
     chosen = np.zeros(len(firsts), np.bool_)
     chosen[1:] |= steady
     chosen[:-1] |= steady
@@ -125,10 +133,28 @@ def _fine(
         likeness = np.einsum("ij,ij->i", own, views[earlier]) / np.sqrt(np.maximum(power * energy, 1e-18))
         better = likeness > best
         best[better], lags[better] = likeness[better], tried[better]
-    alike_db = -10 * np.log10(np.maximum(1 - best.astype(np.float64) ** 2, 1e-7))
     # One value that is held is like itself at any lag, and no cycle.
     swings = power - np.square(own.mean(axis=1, dtype=np.float64)) * window > 0.1 * power
-    return lags, np.where(swings & (power > window * _QUIETEST**2 / 2), alike_db, 0.0)
+    chosen = np.flatnonzero(swings & (power > window * _QUIETEST**2 / 2) & (best > _ALIKE))
+    alike_db = np.zeros(len(firsts))
+    alike_db[chosen] = _alike_but_for_a_fade_db(own[chosen], views[firsts[chosen] - lags[chosen]])
+    return lags, alike_db
+
+
+def _alike_but_for_a_fade_db(own: Floats, earlier: Floats) -> npt.NDArray[np.float64]:
+    """Return how like each row is to an earlier one with a gain that rises or falls in a line, in dB.
+
+    What is held fades evenly, and is the more alike for it; a voice changes its wave as much as its level.
+    """
+    own, earlier = own.astype(np.float64), earlier.astype(np.float64)
+    tilted = earlier * np.linspace(-1, 1, own.shape[1])
+    shapes = np.stack([earlier, tilted], axis=1)
+    grams = shapes @ shapes.transpose(0, 2, 1)
+    grams += np.eye(2) * (1e-9 * np.trace(grams, axis1=1, axis2=2)[:, np.newaxis, np.newaxis] + 1e-18)
+    products = np.einsum("nsk,nk->ns", shapes, own)
+    explained = (products * np.linalg.solve(grams, products[..., np.newaxis])[..., 0]).sum(axis=1)
+    power = np.square(own).sum(axis=1) + 1e-18
+    return np.asarray(-10 * np.log10(np.maximum(1 - explained / power, _MOST_ALIKE)))
 
 
 def _stretches(
@@ -142,7 +168,7 @@ def _stretches(
 ) -> list[Held]:
     held = []
     count = len(firsts)
-    strong = alike_db >= _LEAST_DB
+    strong = alike_db >= np.maximum(_LEAST_DB, maximum_filter1d(alike_db, 2 * _NEAR + 1) - _FAR_LESS_DB)
     # One stretch goes on as long as the lag stays the same.
     goes_on = strong[1:] & strong[:-1] & (np.abs(np.diff(lags)) <= _LAG_SLACK)
     edges = np.flatnonzero(np.diff(goes_on, prepend=False, append=False))
@@ -159,7 +185,7 @@ def _stretches(
             continue
         first, last = _edges(wave, int(firsts[begin]), int(firsts[end]) + window, lag, own_db)
         start, stop = (block.start - block.before + at for at in (first, last))
-        if block.start <= start < block.stop:
+        if block.start <= start < block.stop and stop - start >= _SHORTEST_SECONDS * block.rate:
             held.append(Held(start, stop, lag, own_db, over_db))
     return held
 
@@ -200,7 +226,4 @@ def _shortest_cycle(wave: Floats, middle: int, lag: int, least_db: float) -> int
 def _alike_db(wave: Floats, starts: npt.NDArray[np.int64], lag: int) -> npt.NDArray[np.float64]:
     """Return how alike each cycle is to the one before it, in dB."""
     views = np.lib.stride_tricks.sliding_window_view(wave, lag)
-    own, before = views[starts].astype(np.float64), views[np.maximum(starts - lag, 0)].astype(np.float64)
-    norm = np.sqrt(np.maximum(np.square(own).sum(axis=1) * np.square(before).sum(axis=1), 1e-24))
-    alike = np.einsum("ij,ij->i", own, before) / norm
-    return np.asarray(-10 * np.log10(np.maximum(1 - np.square(alike), 1e-7)))
+    return _alike_but_for_a_fade_db(views[starts], views[np.maximum(starts - lag, 0)])

@@ -17,9 +17,13 @@ NARROW_BELOW_RATE = 14_000
 """Below this rate there is no more than a telephone's band, and fewer samples to tell a consonant from a click by."""
 
 _FAINTEST_DB, _FAINTEST_NARROW_DB = 7.5, 4.0
+_MASKED_DB = -60.0
+"""What is that far below the sound within 10 ms is covered by it, as is the corner of a fade of a pure tone."""
+
 _RING_HZ, _BRIGHT_HZ = 1500.0, 5000.0
 _BEFORE_MS, _AFTER_MS = 14.0, 12.0
 _SHIFTS = range(-2, 3)
+_A_FEW = range(-3, 4)
 
 
 class Measured(NamedTuple):
@@ -40,14 +44,15 @@ def worth_a_look(found: Impulses, residual: Residual, rate: int) -> npt.NDArray[
     reach = _reach(residual)
     inside = (found.peak >= reach + 2) & (found.peak < len(residual.error) - reach - 2)
     faintest_db = _FAINTEST_NARROW_DB if rate < NARROW_BELOW_RATE else _FAINTEST_DB
-    return np.flatnonzero(inside & (found.prominence >= 10 ** (faintest_db / 20)))
+    is_heard = found.amplitude > 10 ** (_MASKED_DB / 20) * found.level
+    return np.flatnonzero(inside & is_heard & (found.prominence >= 10 ** (faintest_db / 20)))
 
 
 def measured(residual: Residual, found: Impulses, rate: int) -> Measured:
     """Measure impulses of a channel, those of :func:`worth_a_look`."""
     excess_db = 20 * np.log10(found.prominence.astype(np.float64))
     relative_db = 20 * np.log10(np.maximum(found.amplitude, 1e-9) / np.maximum(found.level, 1e-6)).astype(np.float64)
-    spike, kink = _explained(residual, found.peak)
+    spike, few, kink = _explained(residual, found.peak)
     wave = _around(residual, found.peak, rate)
     power = _Power(wave, rate)
     rings = _Power(_above(_RING_HZ, wave, rate), rate)
@@ -59,6 +64,8 @@ def measured(residual: Residual, found: Impulses, rate: int) -> Measured:
     excess = np.clip(excess_db, _FAINTEST_NARROW_DB, 30)
     columns = {
         "spike": spike,
+        "left by a single wrong sample": np.clip(_db(1.001 - spike), -30, 0),
+        "left by a few wrong samples": np.clip(_db(1.001 - few), -20, 0),
         "height against 10 ms": np.clip(relative_db, -25, 20),
         "height below -15 dB": np.clip(relative_db + 15, -25, 0),
         "spike without ringing": beyond * np.clip(6 - rings_db, 0, 8),
@@ -84,8 +91,9 @@ def _reach(residual: Residual) -> int:
     return 2 * (residual.predictor.shape[1] - 1)
 
 
-def _explained(residual: Residual, peaks: npt.NDArray[np.int64]) -> tuple[Array, Array]:
-    """Return the share of the residual's power around each peak that a spike, and that a step and a kink, explain."""
+def _explained(residual: Residual, peaks: npt.NDArray[np.int64]) -> tuple[Array, Array, Array]:
+    """Return the share of the residual's power around each peak that a spike, that a few wrong samples in a row, and
+    that a spike, a step and a kink explain."""
     reach = _reach(residual)
     errors = np.lib.stride_tricks.sliding_window_view(residual.error, 2 * reach + 1)[peaks - reach].astype(np.float64)
     power = np.maximum(np.square(errors).sum(axis=1), 1e-30)
@@ -94,18 +102,25 @@ def _explained(residual: Residual, peaks: npt.NDArray[np.int64]) -> tuple[Array,
     spikes = np.zeros_like(errors)
     spikes[:, reach : reach + order + 1] = half
     spikes[:, reach - order : reach + 1] = half[:, ::-1]
+    few = _share(np.stack([np.roll(spikes, shift, axis=1) for shift in _A_FEW], axis=1), errors, power)
     steps = np.cumsum(spikes, axis=1) - spikes / 2
     kinks = np.cumsum(steps, axis=1) - steps / 2
     best_spike, best_kink = np.zeros(len(peaks)), np.zeros(len(peaks))
     for shift in _SHIFTS:
         templates = np.roll(np.stack([spikes, steps, kinks], axis=1), shift, axis=2)
-        products = np.einsum("ntk,nk->nt", templates, errors)
-        grams = np.einsum("ntk,nuk->ntu", templates, templates)
-        grams += np.eye(3) * (1e-9 * np.trace(grams, axis1=1, axis2=2)[:, np.newaxis, np.newaxis] + 1e-30)
-        fitted = np.linalg.solve(grams, products[..., np.newaxis])[..., 0]
-        best_kink = np.maximum(best_kink, (products * fitted).sum(axis=1) / power)
-        best_spike = np.maximum(best_spike, products[:, 0] ** 2 / grams[:, 0, 0] / power)
-    return best_spike, best_kink
+        best_spike = np.maximum(best_spike, _share(templates[:, :1], errors, power))
+        best_kink = np.maximum(best_kink, _share(templates, errors, power))
+    return best_spike, few, best_kink
+
+
+def _share(templates: Array, errors: Array, power: Array) -> Array:
+    """Return the share of each error's power that its templates, of shape (errors, templates, frames), explain."""
+    products = np.einsum("ntk,nk->nt", templates, errors)
+    grams = templates @ templates.transpose(0, 2, 1)
+    size = np.trace(grams, axis1=1, axis2=2)[:, np.newaxis, np.newaxis]
+    grams += np.eye(templates.shape[1]) * (1e-9 * size + 1e-30)
+    fitted = np.linalg.solve(grams, products[..., np.newaxis])[..., 0]
+    return np.asarray((products * fitted).sum(axis=1) / power)
 
 
 def _around(residual: Residual, peaks: npt.NDArray[np.int64], rate: int) -> Array:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import find_objects, label, uniform_filter1d
+from scipy.ndimage import find_objects, label, maximum_filter1d, uniform_filter1d
 
 Floats = npt.NDArray[np.float32]
 
@@ -15,19 +16,33 @@ _CORE_BINS = 2
 _LEAST_DB = 11.0
 _WEAK_SHARE = 0.1
 _DB_PER_OCTAVE = np.float32(10 * np.log10(2))
+_END_ROWS = 4
+_STEP_DB = 10.0
+_FROM_NOTHING_DB = 40.0
+"""At the ends of what is looked at."""
 
 
 class Ridge(NamedTuple):
-    """A line: rows ``first`` to ``last`` (half open) of the spectra, its lowest and highest bin, how far it stands over
-    what is beside it in dB, its power, and by how many dB its last third is weaker than its first."""
+    """A line in the spectra."""
 
     first: int
     last: int
+    """Rows, half open."""
     lowest: int
     highest: int
+    """Bins."""
     over_db: float
+    """How far it stands over what is beside it."""
     power: float
     decay_db: float
+    """By how much its last third is weaker than its first."""
+    onset_db: float
+    release_db: float
+    """How much stronger its ends are than what is at the same bins before and after it."""
+    ripple_db: float
+    """Deviation of its level from an even decay."""
+    bend: float
+    """Deviation, in bins, from an even glide."""
 
 
 def tops(power: Floats) -> Floats:
@@ -69,27 +84,72 @@ def ridges(over_db: Floats, power: Floats, shortest: int, since: int = 0) -> lis
             continue
         own = (labels[box] == number) & is_top[box]
         strength = np.where(own, power[box], 0).max(axis=1)
-        # A line begins where it is strong: what leads up to it is some other sound's.
-        strong = np.flatnonzero(strength > _WEAK_SHARE * _median(strength))
-        ends = slice(int(strong[0]), int(strong[-1]) + 1)
-        if ends.stop - ends.start < shortest:
-            continue
-        rows = slice(rows.start + ends.start, rows.start + ends.stop)
-        box, own, strength = (rows, bins), own[ends], strength[ends]
-        columns = np.nonzero(own)[1]
-        third = max(1, len(strength) // 3)
-        found.append(
-            Ridge(
-                rows.start,
-                rows.stop,
-                bins.start + int(columns.min()),
-                bins.start + int(columns.max()),
-                float(over_db[box][own].mean()),
-                float(power[box][own].mean()),
-                float(10 * np.log10((strength[:third].mean() + 1e-12) / (strength[-third:].mean() + 1e-12))),
-            )
-        )
+        for begin, end in _parts(strength):
+            if end - begin < shortest:
+                continue
+            # A line begins where it is strong: what leads up to it is some other sound's.
+            strong = begin + np.flatnonzero(strength[begin:end] > _WEAK_SHARE * _median(strength[begin:end]))
+            own_rows = slice(int(strong[0]), int(strong[-1]) + 1)
+            if own_rows.stop - own_rows.start >= shortest:
+                there = slice(rows.start + own_rows.start, rows.start + own_rows.stop)
+                found.append(_ridge(over_db, power, (there, bins), own[own_rows], strength[own_rows]))
     return found
+
+
+def _parts(strength: Floats) -> list[tuple[int, int]]:
+    """Return the rows of a line cut where it suddenly grows far stronger or weaker: another has taken its place."""
+    if len(strength) < 2 * _END_ROWS:
+        return [(0, len(strength))]
+    levels_db = 10 * np.log10(np.maximum(strength, 1e-12))
+    usual = np.median(np.lib.stride_tricks.sliding_window_view(levels_db, _END_ROWS), axis=1)
+    steps = np.abs(usual[_END_ROWS:] - usual[:-_END_ROWS])
+    at = np.flatnonzero((steps >= _STEP_DB) & (steps == maximum_filter1d(steps, 2 * _END_ROWS + 1))) + _END_ROWS
+    cuts = [0, *at.tolist(), len(strength)]
+    return [(begin, end) for begin, end in pairwise(cuts) if end > begin]
+
+
+def _ridge(
+    over_db: Floats, power: Floats, box: tuple[slice, slice], own: npt.NDArray[np.bool_], strength: Floats
+) -> Ridge:
+    rows, bins = box
+    columns = np.nonzero(own)[1]
+    third = max(1, len(strength) // 3)
+    on_line = np.flatnonzero(own.any(axis=1))
+    path = np.interp(np.arange(len(own)), on_line, own[on_line].argmax(axis=1)) + bins.start
+    first, last = strength[:_END_ROWS], strength[-_END_ROWS:]
+    return Ridge(
+        rows.start,
+        rows.stop,
+        bins.start + int(columns.min()),
+        bins.start + int(columns.max()),
+        float(over_db[box][own].mean()),
+        float(power[box][own].mean()),
+        _db(strength[:third].mean() / (strength[-third:].mean() + 1e-12)),
+        _over_db(_median(first), power[max(0, rows.start - _END_ROWS) : max(0, rows.start - 1)], path[:_END_ROWS]),
+        _over_db(_median(last), power[rows.stop + 1 : rows.stop + _END_ROWS], path[-_END_ROWS:]),
+        _deviation(10 * np.log10(strength[on_line] + 1e-12)),
+        _deviation(path),
+    )
+
+
+def _over_db(strength: float, beyond: Floats, path: npt.NDArray[np.float64]) -> float:
+    """Return how much stronger an end of a line is than the rows beyond it at its bin and that on either side."""
+    if not len(beyond):
+        return _FROM_NOTHING_DB
+    column = round(float(path.mean()))
+    return _db(strength / (float(beyond[:, max(0, column - 1) : column + 2].max(axis=1).mean()) + 1e-12))
+
+
+def _db(ratio: float) -> float:
+    return float(10 * np.log10(ratio + 1e-12))
+
+
+def _deviation(values: npt.NDArray[np.float64]) -> float:
+    """Return the standard deviation of values from the straight line that is nearest to them."""
+    time = np.arange(len(values)) - (len(values) - 1) / 2
+    centred = values - values.mean()
+    slope = float(time @ centred) / max(float(time @ time), 1.0)
+    return float(np.std(centred - slope * time))
 
 
 def _median(values: Floats) -> float:

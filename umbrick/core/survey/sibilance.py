@@ -8,8 +8,10 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 
-_HIGH = slice(4, 6)
-_LOW = slice(1, 4)
+_FIRST_HIGH_BAND, _FIRST_LOW_BAND = 4, 1
+_FIRST_HIGH_NARROW_BAND, _NARROW_BELOW_RATE = 3, 11_000
+"""A telephone lets through just the foot of an S, from 2.5 kHz on."""
+
 _SHORTEST_SECONDS, _BRIDGED_SECONDS = 0.045, 0.01
 _BRIGHT = 0.6
 _FEWEST = 5
@@ -39,7 +41,8 @@ class SibilanceDetector:
         if not self._bands:
             return []
         bands = np.concatenate(self._bands)
-        high, low = bands[:, _HIGH].sum(axis=1), bands[:, _LOW].sum(axis=1)
+        border = _FIRST_HIGH_BAND if self._format.rate >= _NARROW_BELOW_RATE else _FIRST_HIGH_NARROW_BAND
+        high, low = bands[:, border:].sum(axis=1), bands[:, _FIRST_LOW_BAND:border].sum(axis=1)
         loud = float(np.percentile(low + high, 90)) if len(low) else 0.0
         spans = self._bright(high, low, loud)
         if not spans:
@@ -61,7 +64,7 @@ class SibilanceDetector:
         return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _bright(self, high: Floats, low: Floats, loud: float) -> list[tuple[int, int]]:
-        """Return the stretches, in hops, where the sound is mostly above 4.5 kHz."""
+        """Return the stretches, in hops, where the sound is mostly high."""
         bright = (high > _BRIGHT * low) & (high > loud * 10 ** (-_GATE_DB / 10))
         edges = np.flatnonzero(np.diff(bright, prepend=False, append=False))
         bridged, shortest = (

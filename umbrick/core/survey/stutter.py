@@ -15,8 +15,11 @@ from umbrick.core.survey.voice_likeness import may_be_voice
 
 _LONGEST_LAG_SECONDS = 0.5
 _SHORTEST_SECONDS = 0.006
-_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 23.0, 13.5
+_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 27.0, 12.5
 """How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure."""
+
+_MUSIC_DB = 6.0
+"""Where there is no voice, tones are held that long by themselves: a cycle must be so much more alike."""
 
 _MOST_FOR_A_RESTART = 0.4
 """What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
@@ -59,9 +62,10 @@ class StutterDetector:
         rate = self._format.rate
         findings = [self._repeated(repeat) for repeat in self._repeats if not self._is_tone(repeat)]
         taken = [(finding.start, finding.stop) for finding in findings]
+        half_sure_db = _HALF_SURE_ALIKE_DB + (0.0 if may_be_voice(self._outlines) else _MUSIC_DB)
         for held in self._held:
             if (held.stop - held.start) / rate < 0.4 and not any(a < held.stop and b > held.start for a, b in taken):
-                finding = self._held_finding(held)
+                finding = self._held_finding(held, half_sure_db)
                 if finding.confidence >= 0.05:
                     findings.append(finding)
         taken = [(finding.start, finding.stop) for finding in findings]
@@ -112,10 +116,10 @@ class StutterDetector:
             detail={"lag": repeat.lag, "similarity": 1.0, "length_ms": round(length, 2)},
         )
 
-    def _held_finding(self, held: Held) -> Finding:
+    def _held_finding(self, held: Held, half_sure_db: float) -> Finding:
         length, lag = ((value) * 1e3 / self._format.rate for value in (held.stop - held.start, held.lag))
         similarity = float(np.sqrt(1 - 10 ** (-held.alike_db / 10)))
-        confidence = 0.95 * _sure((held.alike_db - _HALF_SURE_ALIKE_DB) / 1.5)
+        confidence = 0.95 * _sure((held.alike_db - half_sure_db) / 1.5)
         confidence *= _sure((held.over_db - _HALF_SURE_OVER_DB) / 1.5) * _sure((_LONGEST_HELD_MS - length) / 8)
         return Finding(
             id="",

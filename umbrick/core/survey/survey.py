@@ -11,10 +11,12 @@ from functools import partial
 from itertools import compress
 
 import numpy as np
+import numpy.typing as npt
 
+from umbrick.core.measure.clipped_passages import PASSAGE_SECONDS, PassageMeter, Passages, clipping_outlook
 from umbrick.core.measure.levels import LevelMeter, Levels
 from umbrick.core.measure.loudness import LoudnessMeter
-from umbrick.core.measure.prognosis import PassageMeter, Passages, Prognosis, prognosis
+from umbrick.core.measure.prognosis import Prognosis, holes_outlook, noise_outlook, worst
 from umbrick.core.sound.source import Source
 from umbrick.core.survey.detector import Block, Detector, Format, Kind
 from umbrick.core.survey.finding import Finding
@@ -57,15 +59,28 @@ class Survey:
         """Return the whole-recording measures; what depends on findings counts those that pass the sensitivity."""
         table = self.table
         clipped = table.passing(sensitivity) & table.of_kind("clipping")
-        samples = table.samples[clipped]
         return Measures(
             peak_dbfs=amplitude_to_db(self.levels.peak),
             true_peak_dbtp=amplitude_to_db(self.levels.true_peak),
             loudness_lufs=self.loudness_lufs,
             noise_floor_dbfs=self.levels.noise_floor_dbfs,
-            clipped_share=int(samples.sum()) / max(1, self.frames * self.channels),
+            clipped_share=int(table.samples[clipped].sum()) / max(1, self.frames * self.channels),
             hum_hz=self._hum_hz(sensitivity),
-            prognosis=prognosis(table.starts[clipped], samples, len(np.unique(table.channels[clipped])), self.passages),
+            prognosis=self._prognosis(sensitivity, clipped),
+        )
+
+    def _prognosis(self, sensitivity: Mapping[str, float], clipped: npt.NDArray[np.bool_]) -> Prognosis:
+        table, passing = self.table, self.table.passing(sensitivity)
+        rate = self.passages.frames / PASSAGE_SECONDS
+        holes = passing & table.of_kind("dropout")
+        noise = [table.findings[row].detail["ratio_db"] for row in np.flatnonzero(passing & table.of_kind("hiss"))]
+        channels = len(np.unique(table.channels[clipped]))
+        return worst(
+            [
+                clipping_outlook(table.starts[clipped], table.samples[clipped], channels, self.passages),
+                holes_outlook((table.stops - table.starts)[holes] / rate, self.frames / rate),
+                noise_outlook(min(noise) if noise else None),
+            ]
         )
 
     def _hum_hz(self, sensitivity: Mapping[str, float]) -> float | None:
