@@ -21,6 +21,7 @@ from benchmarks import (
     playing,
     seams,
     survey_speed,
+    thumps,
 )
 from umbrick.demo import recordings
 
@@ -36,6 +37,7 @@ BENCHMARKS = {
         finding,
         declip,
         clicks,
+        thumps,
         gaps,
         collapsing,
         seams,

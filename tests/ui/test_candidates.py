@@ -119,3 +119,20 @@ def test_what_cannot_be_made_here_says_why_and_another_comes_first(hands, window
     hands.press("Return")
     assert "is like what is around" in window.status.message.text()
     assert not hands.work.history.mends
+
+
+def test_a_big_click_can_be_mended_with_its_thump(hands, window, tmp_path):
+    truth, at = 0.5 * faultless(6.0), 3 * RATE
+    noisy, time = truth.copy(), np.arange(round(0.3 * RATE)) / RATE
+    noisy[at : at + 4] += 0.8
+    noisy[at : at + len(time), 0] += 0.4 * np.exp(-time / 0.05) * np.sin(2 * np.pi * 30 * time)
+    hands.open(write(tmp_path / "thump.wav", noisy))
+    hands.press("F5")
+    hands.press("N")
+    titles = [remedy.title for remedy in window.mending.offers.remedies]
+    hands.press(str(titles.index("And its thump") + 1))
+    hands.press("Return")
+    assert hands.work.history.mends[0].method == "dethump"
+    heard = hands.work.version.read(at, at + len(time))
+    there = slice(at, at + len(time))
+    assert np.square(heard - truth[there]).sum() < 0.05 * np.square(noisy[there] - truth[there]).sum()

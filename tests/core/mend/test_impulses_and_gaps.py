@@ -14,6 +14,7 @@ from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.model.damage_extent import extent
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 
 AT = RATE
@@ -68,6 +69,44 @@ def test_a_click_is_mended_beyond_the_place_but_nothing_else():
     assert np.array_equal(mended[:, 1], noisy[:, 1].astype(np.float32))
     assert done.mends[0].stop > AT + 10
     assert done.mends[0].finding_ids == ("f",)
+
+
+def thumping(sound, at=AT, hertz=28.0, size=0.5):
+    """A click of a millisecond, and a swing that glides and dies away after it."""
+    noisy = ticked(sound, 48, at, 0.9)
+    t = np.arange(round(0.4 * RATE)) / RATE
+    swing = np.exp(-t / 0.06) * np.sin(2 * np.pi * hertz * (1 - 0.2 * t) * t + 0.4)
+    swing += 0.3 * np.exp(-t / 0.02) * np.cos(2 * np.pi * 2.3 * hertz * t)
+    noisy[at : at + len(t)] += size * swing[:, np.newaxis]
+    return noisy
+
+
+@pytest.mark.parametrize("make", [voice, chord])
+def test_a_big_click_goes_with_its_thump_and_nothing_else_changes(make):
+    truth = np.repeat(0.6 * make(2.5), 2, axis=1)
+    noisy = truth.copy()
+    noisy[:, 1] = thumping(truth[:, 1:])[:, 0]
+    version = opened(noisy)
+    done = apply_method(version, METHODS["dethump"], {}, [Place(AT, AT + 48, (1,))])
+    after, tail = slice(AT, AT + RATE // 2), heard(done.version)
+    declicked = heard(apply_method(version, METHODS["declick"], {}, [Place(AT, AT + 48, (1,))]).version)
+    assert ratio_db(truth, tail, after) > ratio_db(truth, declicked, after) + 8
+    assert np.array_equal(tail[:, 0], heard(version)[:, 0])
+    reach = round(METHODS["dethump"].reach(METHODS["dethump"].checked({})) * RATE)
+    for outside in (slice(0, AT - RATE // 250), slice(AT + 48 + reach, None)):
+        assert np.array_equal(tail[outside], heard(version)[outside])
+    natures = {piece.source.nature for piece, _ in done.version.pieces(AT, AT + RATE // 4)}
+    assert natures == {Nature.REBUILT, Nature.FILTERED}
+    left = apply_method(
+        opened(declicked), METHODS["dethump"], {"click": "leave"}, [Place(AT + 40, AT + 48, (1,))]
+    ).version
+    assert ratio_db(truth, heard(left), after) > ratio_db(truth, declicked, after) + 6
+
+
+@pytest.mark.parametrize("sound", [voice(2.5), ticked(chord(2.5), 20)], ids=["voice", "click without"])
+def test_where_no_thump_follows_none_is_taken_out(sound):
+    with pytest.raises(ParameterError, match="No thump follows"):
+        apply_method(opened(sound), METHODS["dethump"], {}, [Place(AT, AT + 20, (0,))])
 
 
 def test_over_a_whole_recording_clicks_are_looked_for():

@@ -108,6 +108,10 @@ def test_one_event_is_one_finding():
     assert kept["dropout"] == found["dropout"]
     assert [(f.start, f.channels) for f in kept["click"]] == [(5000, (0,)), (1000, (1,))]
     assert kept["discontinuity"] == []
+    swing = {"plosive": [finding("plosive", 4900, 9000)], "peak": [finding("peak", 4000, 6000)]}
+    assert {kind: one_event_each(found | swing, RATE)[kind] for kind in swing} == {"plosive": [], "peak": []}
+    word = {"peak": [finding("peak", 4000, 9000)]}
+    assert one_event_each(found | word, RATE)["peak"] == word["peak"]
     doubtful = found | {"dropout": [finding("dropout", 1000, 2000, 0.2)]}
     assert len(one_event_each(doubtful, RATE)["click"]) == 3
 

@@ -17,7 +17,7 @@ from umbrick.core.survey.click import ClickDetector
 from umbrick.core.survey.detector import Format
 from umbrick.core.survey.streaming import blocks
 
-_LONGEST_EVENT_SECONDS = 0.02
+LONGEST_EVENT_SECONDS = 0.02
 """A place up to this long is one event; in a longer one, clicks are looked for."""
 
 REACH_SECONDS = 0.004
@@ -77,7 +77,7 @@ def rebuilt(wave: Wave, start: int, stop: int, order: int | None = None) -> Wave
 
 def _events(excerpt: Excerpt, sensitivity: float) -> Mask:
     """Return the target's events: its short runs, and the clicks that are found in its long ones."""
-    longest = round(_LONGEST_EVENT_SECONDS * excerpt.rate)
+    longest = round(LONGEST_EVENT_SECONDS * excerpt.rate)
     events = np.zeros_like(excerpt.target)
     stretches = np.zeros_like(excerpt.target)
     for channel in range(excerpt.target.shape[1]):

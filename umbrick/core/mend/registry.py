@@ -3,12 +3,25 @@
 from __future__ import annotations
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, fade, graft, level, redraw, splice, trim
+from umbrick.core.mend import (
+    bridge,
+    collapse,
+    declick,
+    declip,
+    decrackle,
+    dethump,
+    fade,
+    graft,
+    level,
+    redraw,
+    splice,
+    trim,
+)
 from umbrick.core.mend.method import Method
 
 METHODS: dict[str, Method] = {
     module.METHOD.name: module.METHOD
-    for module in (declip, declick, decrackle, bridge, graft, redraw, splice, collapse, fade, level, trim)
+    for module in (declip, declick, decrackle, dethump, bridge, graft, redraw, splice, collapse, fade, level, trim)
 }
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
-from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, fade, graft, level, redraw, splice
+from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, dethump, fade, graft, level, redraw, splice
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import Finding
@@ -19,6 +19,9 @@ _BRIDGED_SECONDS = 0.06
 
 _BREAK_SECONDS = 0.001
 _CURVED_SAMPLES = 8
+_THUMPING_DB = -12.0
+"""Clicks that lie further below the sound around set nothing going."""
+
 _FADES_MS = (10, 3)
 _PEAK_RAMP_MS = 5.0
 _END = {"in": "start", "out": "end"}
@@ -104,6 +107,11 @@ def _click(finding: Finding, version: Version, one: bool) -> list[Remedy]:
         Remedy("Bridge", "both sides, like sound nearby, and intact channels", bridge.METHOD, {"crossfade_ms": 0.5},
                place, 2),
     ]  # fmt: skip
+    if finding.kind == "click" and finding.detail.get("relative_db", 0.0) >= _THUMPING_DB:
+        made.append(
+            Remedy("And its thump", "rebuilds it, and takes out the slow swing that it set going", dethump.METHOD, {},
+                   place, 1)
+        )  # fmt: skip
     if place.stop - place.start <= _CURVED_SAMPLES:
         made.append(Remedy("Curve", "the smoothest way over it", redraw.METHOD, {"shape": "curve"}, place, 0))
     return made

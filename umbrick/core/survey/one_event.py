@@ -13,13 +13,15 @@ from umbrick.core.survey.finding import Finding
 
 class _Rule(NamedTuple):
     """Findings of ``kinds`` that come within ``slack_ms`` of one of ``explained_by`` are part of that event; with
-    ``edges_only``, of where it begins or ends; if ``whole``, only those that lie in it from end to end."""
+    ``edges_only``, of where it begins or ends; if ``whole``, only those that lie in it from end to end; only those up
+    to ``longest_ms`` long."""
 
     kinds: tuple[str, ...]
     explained_by: tuple[str, ...]
     slack_ms: float
     edges_only: bool = False
     whole: bool = False
+    longest_ms: float = np.inf
 
 
 _RULES = (
@@ -29,6 +31,9 @@ _RULES = (
     _Rule(("click", "mouth_click", "discontinuity"), ("crackle",), 2.0),
     _Rule(("dropout",), ("stutter", "crackle"), 1.0, whole=True),
     _Rule(("plosive",), ("stutter",), 20.0),
+    # A big click is the highest there is nearby, and sets a slow swing going.
+    _Rule(("plosive",), ("click",), 0.0),
+    _Rule(("peak",), ("click",), 0.0, longest_ms=50.0),
     _Rule(("discontinuity", "mouth_click"), ("click",), 1.0),
     _Rule(("sibilance",), ("crackle",), 0.0),
 )
@@ -43,7 +48,7 @@ def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[st
         explaining = [finding for kind in rule.explained_by for finding in kept.get(kind, ())]
         if not explaining:
             continue
-        spans = _Spans(explaining, round(rule.slack_ms * rate / 1000), rule)
+        spans = _Spans(explaining, rate, rule)
         for kind in rule.kinds:
             if kept.get(kind):
                 kept[kind] = [finding for finding in kept[kind] if not spans.explain(finding)]
@@ -51,8 +56,10 @@ def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[st
 
 
 class _Spans:
-    def __init__(self, findings: list[Finding], slack: int, rule: _Rule) -> None:
+    def __init__(self, findings: list[Finding], rate: int, rule: _Rule) -> None:
         self._whole = rule.whole
+        self._most_frames = rule.longest_ms * rate / 1000
+        slack = round(rule.slack_ms * rate / 1000)
         borders = [
             (start - slack, stop + slack, finding)
             for finding in findings
@@ -69,6 +76,8 @@ class _Spans:
         self._longest = int((self._stops - self._starts).max())
 
     def explain(self, finding: Finding) -> bool:
+        if finding.stop - finding.start > self._most_frames:
+            return False
         first = int(np.searchsorted(self._starts, finding.start - self._longest))
         last = int(np.searchsorted(self._starts, finding.stop))
         return any(

@@ -1,0 +1,93 @@
+"""Taking out thumps: the click is rebuilt, and the slow swing that it set going is subtracted from what follows."""
+
+from __future__ import annotations
+
+from umbrick.core.errors import ParameterError
+from umbrick.core.mend.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, rebuilt
+from umbrick.core.mend.making import Wave, remade
+from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.place import Place
+from umbrick.core.model.damage_extent import extent
+from umbrick.core.model.thump import CONTEXT_SECONDS, thump
+from umbrick.core.timeline.patch import Nature
+from umbrick.core.timeline.version import Version
+
+
+def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+    """Return a place's click rebuilt, and what follows it without the click's thump.
+
+    Parameters
+    ----------
+    version : Version
+    place : Place
+        The click; up to 20 ms long.
+    parameters : Parameters
+        ``click``: ``rebuild`` finds how far the click reaches and rebuilds it; ``leave`` begins at the end of the
+        place, where the click was mended before. ``length_ms``: how long after the click its thump is heard.
+
+    Raises
+    ------
+    ParameterError
+        If the place is too long for a click, or nothing that follows it is a thump.
+    """
+    rate = version.rate
+    if place.stop - place.start > LONGEST_EVENT_SECONDS * rate:
+        raise ParameterError("This is too long for a click.", "Choose just the click, up to 20 ms.")
+    length = max(1, round(float(parameters["length_ms"]) * rate / 1000))
+    reach = round(REACH_SECONDS * rate)
+    first = max(0, place.start - round(CONTEXT_SECONDS * rate))
+    last = min(version.frames, place.stop + length + reach)
+    made = version.read_exact(first, last)
+    begin, end, begins_at, is_found = place.stop, place.stop, [], False
+    for channel in place.channels:
+        wave = made[:, channel]
+        start, stop = place.stop - first, place.stop - first
+        if parameters["click"] == "rebuild":
+            seen = extent(wave, place.start - first, stop, rate)
+            start, stop = max(seen.start, place.start - first - reach), min(seen.stop, stop + reach)
+            wave[start:stop] = rebuilt(wave, start, stop)
+        swing = thump(wave, start, rate, length)
+        if swing is not None:
+            is_found = True
+            wave[start : start + len(swing)] -= swing
+            if start < stop:
+                # The sound on both sides is on one line now, as it was before the click.
+                wave[start:stop] = rebuilt(wave, start, stop)
+        begin, end = min(begin, first + start), max(end, first + stop)
+        begins_at.append(first + start)
+    if not is_found:
+        raise ParameterError(
+            "No thump follows here.", "Nothing below 150 Hz begins with the click and dies away after it."
+        )
+    stretches = []
+    finish = min(version.frames, max(begins_at) + length)
+    for start, stop, nature in ((begin, end, Nature.REBUILT), (end, finish, Nature.FILTERED)):
+        if start < stop:
+
+            def make(sound: Wave, at: int) -> Wave:
+                return made[at - first : at - first + len(sound)][:, list(place.channels)]
+
+            covered = place._replace(start=start, stop=stop)
+            stretches.append(Stretch(start, stop, remade(version, covered, make, nature)))
+    return Reworked(tuple(stretches), place._replace(start=begin, stop=finish), parameters)
+
+
+METHOD = Method(
+    name="dethump",
+    title="Dethump",
+    summary="Rebuilds a big click and takes out the slow swing that it set going.",
+    parameters=(
+        Parameter(
+            "click",
+            "choice",
+            "rebuild",
+            "whether the click itself is rebuilt too, or was mended before",
+            choices=("rebuild", "leave"),
+        ),
+        Parameter("length_ms", "number", 500.0, "how long its thump is heard", unit="ms", low=50.0, high=1000.0),
+    ),
+    context_seconds=CONTEXT_SECONDS,
+    rework=rework,
+    reach=lambda parameters: float(parameters["length_ms"]) / 1000 + REACH_SECONDS,
+    nature=Nature.FILTERED,
+)
