@@ -90,6 +90,18 @@ def test_other_rates(rate):
     assert gain_db(truth, before, rebuilt, mask) > 6
 
 
+@pytest.mark.parametrize("seed", range(3))
+def test_the_noise_of_a_drum_which_nothing_foretells_is_not_made_worse(seed):
+    time = np.arange(RATE) / RATE
+    snare = rng(seed).standard_normal(RATE) * np.exp(-(time % 0.25) / 0.03)
+    body = 0.5 * np.sin(2 * np.pi * 180 * time) * np.exp(-(time % 0.25) / 0.08)
+    sound, truth, mask = clipped((snare + body)[:, np.newaxis] / 5, 0.01)
+    rebuilt, before = mend(sound, mask, "auto")
+    assert gain_db(truth, before, rebuilt, mask) > 0
+    predicted, _ = mend(sound, mask, "prediction")
+    assert gain_db(truth, before, predicted, mask) < 0
+
+
 def test_a_given_rail_takes_every_sample_at_or_beyond_it():
     sound, truth, mask = clipped(voice(0.5), 0.01, rail=0.5)
     everywhere = np.ones_like(mask)

@@ -8,15 +8,15 @@ from typing import NamedTuple
 import numpy as np
 from scipy.ndimage import maximum_filter1d
 
-from umbrick.core.mend import prediction, prediction_alone, sparse
+from umbrick.core.mend import prediction, sparse, trial
 from umbrick.core.model.bounds import Bounds, Mask, Wave
 from umbrick.core.model.tight_frame import steadiness, window_length
 
-_FRAMES_SECONDS = (0.043, 0.085, 0.17)
-"""Lengths of the sparse method's frames: short ones suit what is struck, long ones what is held."""
+_OTHER_FRAMES_SECONDS = (0.043, 0.17)
+"""Lengths of frames besides those that are best alone: short ones suit what is struck, long ones what is held."""
 
 _LIGHT_SHARE = 0.12
-"""Up to this share the errors of frames of all lengths are much the same: one length does."""
+"""Up to this share the errors of frames of all lengths are much the same, but in held tones: one length does."""
 
 _ORDER = 512
 _SINGLE_SHARE = 0.004
@@ -46,10 +46,10 @@ _NO_LASTING_FROM = (0.55, 0.7)
 def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool] = lambda: False) -> Wave:
     """Return the wave with its clipped samples as several ways agree on them, at or beyond the rail.
 
-    The sparse spectrum is sought in frames of three lengths (one where little is clipped), with tones that are whole
-    and with tones that last, which count the more the steadier the sound is; their mean is the start of one pass of
-    consistent linear prediction, whose result counts too. Where little is clipped, two looks tell whether prediction
-    alone is right (``prediction_alone``).
+    The sparse spectrum is sought in frames of three lengths (one where little is clipped of what is not held), with
+    tones that are whole and with tones that last, which count the more the steadier the sound is; their mean is the
+    start of one pass of consistent linear prediction, whose result counts too. Where little is clipped, two looks tell
+    whether prediction alone is right, and how high it may rise (``trial``).
 
     Parameters
     ----------
@@ -76,22 +76,25 @@ def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
 
 def _agreed(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool]) -> Wave:
     share = _local_share(clipped, rate)
-    lengths = _FRAMES_SECONDS if share > _LIGHT_SHARE else (sparse.FRAME_SECONDS,)
-    whole = _mean_over(lengths, wave, clipped, rate, False, is_cancelled)
-    weights = _weights(share, steadiness(whole, rate))
-    start = whole
+    first = sparse.rebuild(wave, clipped, rate, is_cancelled=is_cancelled)
+    steady = steadiness(first, rate)
+    weights = _weights(share, steady)
+    lengths = _OTHER_FRAMES_SECONDS if share > _LIGHT_SHARE or steady > _STEADY_FROM[0] else ()
+    start = whole = _mean([first, *_sparse(lengths, wave, clipped, rate, False, is_cancelled)])
     if weights.lasting > 0:
-        lasting = _mean_over(lengths, wave, clipped, rate, True, is_cancelled)
+        lasting = _mean(_sparse((sparse.FRAME_SECONDS, *lengths), wave, clipped, rate, True, is_cancelled))
         start = (weights.whole * whole + weights.lasting * lasting) / (weights.whole + weights.lasting)
     refined = prediction.rebuild(wave, clipped, start=start, order=_ORDER, sweeps=1, is_cancelled=is_cancelled)
     agreed = np.asarray((1 - weights.prediction) * start + weights.prediction * refined)
-    if share <= prediction_alone.TRIED_SHARE:
-        trust = prediction_alone.trust(wave, clipped, rate, is_cancelled)
-        if trust > 0:
-            predicted = prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
-            agreed = (1 - trust) * agreed + trust * predicted
-    if share <= prediction_alone.REPEATED_SHARE:
-        settled, sure = prediction_alone.repeated(wave, clipped, start, refined, is_cancelled)
+    if share > trial.TRIED_SHARE:
+        return agreed
+    trust, height, foretells = trial.trial(wave, clipped, share, rate, is_cancelled)
+    if trust > 0:
+        predicted = prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
+        agreed = (1 - trust) * agreed + trust * predicted
+    agreed = wave + height * (agreed - wave)
+    if foretells and share <= trial.REPEATED_SHARE:
+        settled, sure = trial.repeated(wave, clipped, start, refined, is_cancelled)
         agreed = (1 - sure) * agreed + sure * settled
     return agreed
 
@@ -103,16 +106,19 @@ def _local_share(clipped: Mask, rate: int) -> float:
     return float(clipped.sum() / max(1, np.count_nonzero(near)))
 
 
-def _mean_over(
+def _sparse(
     lengths: Sequence[float],
     wave: Wave,
     clipped: Mask,
     rate: int,
     lasting: bool,
     is_cancelled: Callable[[], bool],
-) -> Wave:
-    made = [sparse.rebuild(wave, clipped, rate, seconds, lasting, is_cancelled) for seconds in lengths]
-    return np.asarray(np.mean(made, axis=0))
+) -> list[Wave]:
+    return [sparse.rebuild(wave, clipped, rate, seconds, lasting, is_cancelled) for seconds in lengths]
+
+
+def _mean(waves: Sequence[Wave]) -> Wave:
+    return np.asarray(np.mean(waves, axis=0))
 
 
 def _weights(share: float, steady: float) -> _Weights:

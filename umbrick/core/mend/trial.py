@@ -1,4 +1,4 @@
-"""Where prediction alone is right: clipped sounds that it rebuilds far better than any sparse spectrum does.
+"""A trial on samples that are known, before declipping: what suits this sound, and how far it is to be believed.
 
 Pulses, in which many tones come at once, are no sparse spectrum. And a sound without highs is determined by the samples
 that are left.
@@ -7,6 +7,7 @@ that are left.
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
 
 import numpy as np
 
@@ -14,13 +15,20 @@ from umbrick.core.mend import prediction, sparse
 from umbrick.core.model.bounds import Mask, Wave
 
 TRIED_SHARE = 0.25
-"""Up to this share of clipped samples, prediction is given a trial beside the sparse spectrum."""
+"""Up to this share of clipped samples a trial says something of them."""
+
+_BELIEVED_SHARE = 0.12
+"""Up to this share, what the trial says of heights holds for the clipped samples too."""
 
 _LOWER = 0.8
 _TRIED_SECONDS = 0.6
 _FEWEST = 16
 _LEAD_DB = (4.0, 8.0)
 _GAIN_DB = (9.0, 12.0)
+
+_BELIEVED_FROM, _UNBELIEVED = 0.9, 2.0
+"""Heights that come out right but for a tenth are believed; what is missing more counts twice: the trial's peaks are
+lower than the clipped ones."""
 
 REPEATED_SHARE = 0.12
 """Up to this share, repeating prediction may find the sound exactly."""
@@ -30,11 +38,20 @@ _FASTER_DB = 2.0
 _SURE_DB = (45.0, 60.0)
 
 
-def trust(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool]) -> float:
-    """Return how much prediction from the clipped sound should count, from 0 to 1.
+class Trial(NamedTuple):
+    """How much prediction from the clipped sound should count, and how much of their height over the rail rebuilt
+    samples may have, both from 0 to 1; and whether prediction foretells this sound well at all."""
 
-    The sound is clipped a little lower still. The samples between the two rails are known: prediction and the sparse
-    spectrum are both tried on them.
+    trust: float
+    height: float
+    foretells: bool
+
+
+def trial(wave: Wave, clipped: Mask, share: float, rate: int, is_cancelled: Callable[[], bool]) -> Trial:
+    """Return what prediction and the sparse spectrum make of samples that are known.
+
+    The sound is clipped a little lower still, and both are tried on the samples between the two rails. Where they rise
+    in the wrong places, as among a drum's noise, less of their height is nearer to the truth (least squares).
     """
     start, stop = _most_clipped(clipped, round(_TRIED_SECONDS * rate))
     part, known_bad = wave[start:stop], clipped[start:stop]
@@ -43,17 +60,26 @@ def trust(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], bool]
     damaged = known_bad | (lowered != part)
     held_out = damaged & ~known_bad
     if held_out.sum() < _FEWEST or damaged.all():
-        return 0.0
-    lost = np.square(lowered - part)[held_out].sum()
-    by_tones, by_prediction = (
-        10 * np.log10(lost / (np.square(made - part)[held_out].sum() + 1e-20))
+        return Trial(0.0, 1.0, True)
+    missing = (part - lowered)[held_out]
+    tones, predicted = (
+        (made - lowered)[held_out]
         for made in (
             sparse.rebuild(lowered, damaged, rate, is_cancelled=is_cancelled),
             prediction.rebuild(lowered, damaged, is_cancelled=is_cancelled),
         )
     )
+    by_tones, by_prediction = (
+        10 * np.log10(np.square(missing).sum() / (np.square(made - missing).sum() + 1e-20))
+        for made in (tones, predicted)
+    )
     lead = np.interp(by_prediction - by_tones, _LEAD_DB, (0, 1))
-    return float(lead * np.interp(by_prediction, _GAIN_DB, (0, 1)))
+    # None of these samples reaches the upper rail, however high it is thought to be.
+    thought = np.clip(lowered[held_out] + (tones + predicted) / 2, low, high) - lowered[held_out]
+    right = float(missing @ thought) / (float(thought @ thought) + 1e-20)
+    height = 1 - _UNBELIEVED * max(0.0, _BELIEVED_FROM - right) if share <= _BELIEVED_SHARE else 1.0
+    trust = float(lead * np.interp(by_prediction, _GAIN_DB, (0, 1)))
+    return Trial(trust, float(np.clip(height, 0, 1)), bool(by_prediction >= _GAIN_DB[0]))
 
 
 def _rail(heights: Wave) -> float:
@@ -75,7 +101,8 @@ def repeated(
 ) -> tuple[Wave, float]:
     """Return what prediction comes to, and from 0 to 1 how sure that is.
 
-    Only where there is one answer does each pass change far less than the one before.
+    Only where there is one answer does each pass change far less than the one before. Of noise, which nothing foretells,
+    it is a wrong one.
     """
     settled, before, settling = refined, start, -np.inf
     for _ in range(_MOST_SWEEPS):
