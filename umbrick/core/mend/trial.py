@@ -101,8 +101,8 @@ def repeated(
 ) -> tuple[Wave, float]:
     """Return what prediction comes to, and from 0 to 1 how sure that is.
 
-    Only where there is one answer does each pass change far less than the one before. Of noise, which nothing foretells,
-    it is a wrong one.
+    Only where there is one answer does each pass change far less than the one before. Of noise, which nothing
+    foretells, it is a wrong one.
     """
     settled, before, settling = refined, start, -np.inf
     for _ in range(_MOST_SWEEPS):
