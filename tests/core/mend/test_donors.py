@@ -6,11 +6,14 @@ from scipy.signal import butter, sosfilt
 
 from tests.sounds import RATE, chord, rng, sine, voice
 from umbrick.core.errors import ParameterError
+from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.crossfade import SHAPES, chosen_shape, crossfaded, likeness, rising
 from umbrick.core.mend.donors import donors, donors_anywhere
 from umbrick.core.mend.fitting import best_fit, matching_start
 from umbrick.core.mend.graft import Clip, donor_of, filled, put_in, put_over
 from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import METHODS
+from umbrick.core.sound.interpolation import shifted
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.change import delete
 from umbrick.core.timeline.version import Version
@@ -59,7 +62,7 @@ def test_a_donor_of_half_the_level_is_raised():
     tone[:RATE] *= 0.5
     tone[72_000:72_400] = 0
     quiet = [d for d in donors(ArraySource(tone, RATE, "t"), 72_000, 72_400, [0]) if d.start < 47_000]
-    assert all(d.gain == pytest.approx(2.0, rel=0.05) for d in quiet)
+    assert all(abs(d.gain) == pytest.approx(2.0, rel=0.05) for d in quiet)
 
 
 @pytest.mark.parametrize("rate", [RATE, 22050])
@@ -80,6 +83,25 @@ def test_the_same_sound_a_minute_away_is_found_to_the_frame(rate):
     found = filled(version, Place(at, at + gap, (0,)), anywhere=True)
     assert found.donor == best.start
     assert found.stretch.pieces[0].source.read_exact(0, gap) == pytest.approx(truth, abs=1e-6)
+
+
+@pytest.mark.parametrize("factor", [0.8, -0.6])
+def test_a_donor_may_lie_between_two_frames_and_stand_on_its_head(factor):
+    noise = rng(1).standard_normal((2 * RATE, 1))
+    phrase = sosfilt(butter(4, 3000, fs=RATE, output="sos"), noise, axis=0)
+    later = factor * shifted(phrase, 0.375)
+    sound, at, gap = 0.1 * np.concatenate([phrase, later]), RATE, 960
+    truth = sound[at : at + gap].copy()
+    sound[at : at + gap] = 0
+    version, place = version_of(sound), Place(at, at + gap, (0,))
+    done = apply_method(version, METHODS["graft"], {}, [place])
+    made = done.version.read_exact(at, at + gap)
+    assert np.square(made - truth).sum() < 1e-4 * np.square(truth).sum()
+    parameters = done.mends[0].parameters
+    assert parameters["donor"] == pytest.approx(at + 2 * RATE - 0.375, abs=0.05)
+    assert parameters["polarity"] == ("inverted" if factor < 0 else "same")
+    again = apply_method(version, METHODS["graft"], parameters, [place])
+    assert np.array_equal(again.version.read_exact(0, version.frames), done.version.read_exact(0, version.frames))
 
 
 def test_there_is_no_donor_in_too_little_sound():

@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.signal import fftconvolve, resample_poly
 
+from umbrick.core.sound.interpolation import shifted
 from umbrick.core.sound.source import Source
 
 Wave = npt.NDArray[np.float64]
@@ -19,6 +20,12 @@ _CONTEXT_SECONDS = 0.02
 _APART_SECONDS = 0.003
 _MOST_GAIN = 2.0
 _LOOKED_AT = 64
+_STEPS = 64
+"""Parts of a frame that donors are shifted by: so that a number tells where one begins, exactly."""
+
+_LEAST_OFFSET = 0.08
+"""A parabola is no better than that: a donor that is the same sound must come out the same."""
+
 
 _COARSE_RATE = 6000
 """All of a recording is first gone through at about this rate: what is alike is alike in its low octaves too."""
@@ -28,14 +35,21 @@ _KEPT_OF_A_PART, _REFINED = 8, 24
 
 
 class Donor(NamedTuple):
-    """A stretch that could fill a place: where it begins, how it must be levelled, and how alike what is around it is.
+    """A stretch that could fill a place.
 
-    ``likeness`` is the normalised correlation of both surroundings at once, from −1 to 1.
+    ``start`` is the frame it begins with, ``offset`` by how much later, in parts of a frame, it would best have been
+    taken; ``gain`` how it must be levelled, negative if its polarity is the other; ``likeness`` the normalised
+    correlation of both surroundings at once, from 0 to 1.
     """
 
     start: int
     gain: float
     likeness: float
+    offset: float = 0.0
+
+    def laid(self, sound: Wave) -> Wave:
+        """Return sound from around it, of shape ``(frames, channels)``, levelled and shifted as it must be."""
+        return self.gain * shifted(sound, self.offset)
 
 
 def donors(
@@ -109,9 +123,20 @@ class _Matched(NamedTuple):
             at = int(np.argmax(left))
             if left[at] <= 0 or len(found) == count:
                 break
-            found.append(Donor(self.first + at, float(self.gains[at]), float(self.likeness[at])))
+            found.append(Donor(self.first + at, float(self.gains[at]), float(self.likeness[at]), self._offset(at)))
             left[max(0, at - apart) : at + apart] = -1.0
         return found
+
+    def _offset(self, at: int) -> float:
+        """Return where, between frames, the likeness is highest: the top of a parabola, in steps that are told."""
+        if not 0 < at < len(self.likeness) - 1:
+            return 0.0
+        before, top, after = self.likeness[at - 1 : at + 2].tolist()
+        if min(before, after) < 0:
+            return 0.0
+        bend = before - 2 * top + after
+        offset = 0.5 * (before - after) / bend if bend < 0 else 0.0
+        return round(offset * _STEPS) / _STEPS if abs(offset) >= _LEAST_OFFSET else 0.0
 
 
 class _Sides(NamedTuple):
@@ -155,8 +180,8 @@ class _Sides(NamedTuple):
                 products += correlated(sound, template)[shift : shift + count]
                 powers += (power[len(template) :] - power[: -len(template)])[shift : shift + count]
         norm = np.sqrt(np.maximum(powers, 0) * ((self.left**2).sum() + (self.right**2).sum()))
-        likeness = np.where(norm > 1e-12, products / np.maximum(norm, 1e-12), 0.0)
-        gains = np.clip(products / np.maximum(powers, 1e-12), 1 / _MOST_GAIN, _MOST_GAIN)
+        likeness = np.where(norm > 1e-12, np.abs(products) / np.maximum(norm, 1e-12), 0.0)
+        gains = np.clip(np.abs(products) / np.maximum(powers, 1e-12), 1 / _MOST_GAIN, _MOST_GAIN) * np.sign(products)
         # What is around a donor must not be the place itself.
         first = begin + np.arange(count)
         likeness[(first < self.start + self.length) & (first + self.frames > self.start)] = -1.0

@@ -113,7 +113,7 @@ def donated(sound: Wave, start: int, stop: int, channels: list[int], damage: Mas
     for donor in donors(source, start, stop, channels, _DONORS, damage):
         first, last = donor.start - reach, donor.start + stop - start + reach
         if first >= 0 and last <= len(sound):
-            laid.append(donor.gain * sound[first:last][:, channels])
+            laid.append(donor.laid(sound[first:last][:, channels]))
     return laid
 
 

@@ -15,6 +15,7 @@ from umbrick.core.mend.donors import donors, donors_anywhere
 from umbrick.core.mend.making import standing_for
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
+from umbrick.core.sound.interpolation import CURVE_CONTEXT, shifted
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.positions import map_position
@@ -26,6 +27,7 @@ Wave = npt.NDArray[np.float64]
 CROSSFADE_MS = 5.0
 _MOST_SAMPLES = 1 << 27
 _SCORED_SECONDS = 1.0
+_DB_DIGITS = 4
 
 
 @dataclass(frozen=True)
@@ -56,17 +58,19 @@ class Clip:
 
 
 class Filled(NamedTuple):
-    """A filling: what comes instead, where it was taken from (a frame of the version), and its seam score."""
+    """A filling: what comes instead, where it was taken from (a frame of the version, or between two), the factor it
+    was levelled by, and its seam score."""
 
     stretch: Stretch
-    donor: int
+    donor: float
+    gain: float
     score: float
 
 
 def filled(
     version: Version,
     place: Place,
-    donor: int | str = AUTO,
+    donor: float | str = AUTO,
     fade: int = 0,
     gain: float | None = None,
     adds: bool = False,
@@ -79,8 +83,8 @@ def filled(
     ----------
     version : Version
     place : Place
-    donor : int or "auto"
-        The frame it begins with; ``auto`` takes one of the best matches.
+    donor : float or "auto"
+        The frame it begins with, or a place between two; ``auto`` takes one of the best matches.
     fade : int
         Length of the crossfades in frames; they lie outside the place, on both sides.
     gain : float, optional
@@ -108,21 +112,32 @@ def filled(
             raise ParameterError(
                 f"{which} of the recording is like what is around this place.", "Select less, or close up."
             )
-        start, matched = found[choice - 1].start, found[choice - 1].gain
+        match = found[choice - 1]
+        start, offset, matched = match.start, match.offset, _told(match.gain)
     else:
-        start, matched = int(donor), 1.0
+        start, matched = round(float(donor)), 1.0
+        offset = float(donor) - start
         if not 0 <= start <= version.frames - length:
             raise ParameterError(f"A donor of {length} frames cannot begin at frame {start}.")
     clip = Clip(version, start, start + length, place.channels)
-    stretch = put_over(version, place, clip, fade, matched if gain is None else gain, adds)
-    return Filled(stretch, start, score(version, place, stretch))
+    gain = matched if gain is None else gain
+    stretch = put_over(version, place, clip, fade, gain, adds, offset)
+    return Filled(stretch, start + offset, gain, score(version, place, stretch))
 
 
-def put_over(version: Version, place: Place, clip: Clip, fade: int, gain: float = 1.0, adds: bool = False) -> Stretch:
+def put_over(
+    version: Version,
+    place: Place,
+    clip: Clip,
+    fade: int,
+    gain: float = 1.0,
+    adds: bool = False,
+    offset: float = 0.0,
+) -> Stretch:
     """Return the stretch in which a clip stands in a place of its length, joined by crossfades.
 
     The crossfades lie outside the place, and run over what is around the clip where it came from: nothing of the clip
-    itself is lost.
+    itself is lost. ``offset`` is the part of a frame by which it is taken later.
     """
     before = min(fade, place.start, clip.start)
     after = min(fade, version.frames - place.stop, clip.version.frames - clip.stop)
@@ -130,7 +145,9 @@ def put_over(version: Version, place: Place, clip: Clip, fade: int, gain: float 
     _refuse_too_long((stop - start) * version.channels)
     on = list(place.channels)
     samples = version.read_exact(start, stop)
-    incoming = gain * _on(clip.read(-before, clip.frames + after), len(on))
+    margin = CURVE_CONTEXT if offset else 0
+    around = shifted(clip.read(-before - margin, clip.frames + after + margin), offset)
+    incoming = gain * _on(around[margin : len(around) - margin], len(on))
     present = samples[:, on]
     if adds:
         ramp = np.ones((stop - start, 1))
@@ -183,14 +200,19 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     found = filled(
         version,
         place,
-        donor if donor == AUTO else int(float(donor)),
+        donor if donor == AUTO else float(donor),
         fade,
         gain,
         parameters["mix"] == "add",
         round(float(parameters["choice"])),
         parameters["search"] == "all",
     )
-    return Reworked((found.stretch,), place, dict(parameters) | {"donor": float(found.donor)}, found.score)
+    spelled_out = {
+        "donor": found.donor,
+        "gain_db": round(20 * float(np.log10(abs(found.gain))), _DB_DIGITS),
+        "polarity": "inverted" if found.gain < 0 else "same",
+    }
+    return Reworked((found.stretch,), place, dict(parameters) | spelled_out, found.score)
 
 
 def score(version: Version, place: Place, stretch: Stretch) -> float:
@@ -204,6 +226,11 @@ def score(version: Version, place: Place, stretch: Stretch) -> float:
     start, stop = len(left), len(left) + len(middle)
     made[start:stop, list(place.channels)] = True
     return seam_scores(sound, made, np.array([start]), np.array([stop]), version.rate)[0]
+
+
+def _told(gain: float) -> float:
+    """Return a factor in whole parts of a dB, so that a setting can tell it exactly."""
+    return float(np.copysign(10 ** (round(20 * float(np.log10(abs(gain))), _DB_DIGITS) / 20), gain))
 
 
 def _on(sound: Wave, channels: int) -> Wave:
@@ -231,7 +258,7 @@ METHOD = Method(
             "donor",
             "number",
             AUTO,
-            "the frame the donor begins with; auto finds the best match",
+            "the frame the donor begins with, parts of one too; auto finds the best match",
             (AUTO,),
             "",
             0.0,

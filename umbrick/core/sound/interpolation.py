@@ -50,11 +50,34 @@ def band_limited(samples: npt.NDArray[np.floating], oversampling: int) -> npt.ND
     return curve
 
 
+def shifted(samples: npt.NDArray[np.floating], offset: float) -> npt.NDArray[np.float64]:
+    """Return samples as they would be had they been taken a part of a sample later.
+
+    Parameters
+    ----------
+    samples : ndarray, shape (n, channels), n >= 1
+        Not changed. Beyond its ends the signal is taken to stay at its end values.
+    offset : float
+        From −1 to 1, in samples.
+    """
+    if offset == 0:
+        return samples.astype(np.float64)
+    held = np.pad(samples.astype(np.float64), ((_HALF_WIDTH, _HALF_WIDTH), (0, 0)), "edge")
+    weights = _sinc(np.arange(-_HALF_WIDTH, _HALF_WIDTH + 1, dtype=np.float64) - offset)
+    neighbours = np.lib.stride_tricks.sliding_window_view(held, 2 * _HALF_WIDTH + 1, axis=0)
+    return np.asarray(neighbours @ (weights / weights.sum()))
+
+
+def _sinc(distance: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """Return the weights of samples at some distance from a point."""
+    window = np.i0(_KAISER_BETA * np.sqrt(np.maximum(0.0, 1 - (distance / _HALF_WIDTH) ** 2))) / np.i0(_KAISER_BETA)
+    return np.asarray(np.sinc(distance) * window)
+
+
 @lru_cache(maxsize=64)
 def _kernels(oversampling: int) -> npt.NDArray[np.float64]:
     """Return the weights of the neighbours for each point between two samples, shape ``(taps, oversampling - 1)``."""
     taps = np.arange(-_HALF_WIDTH + 1, _HALF_WIDTH + 1)[:, np.newaxis]
     distance = taps - np.arange(1, oversampling) / oversampling
-    window = np.i0(_KAISER_BETA * np.sqrt(np.maximum(0.0, 1 - (distance / _HALF_WIDTH) ** 2))) / np.i0(_KAISER_BETA)
-    kernels = np.sinc(distance) * window
+    kernels = _sinc(distance)
     return np.asarray(kernels / kernels.sum(axis=0))
