@@ -22,6 +22,7 @@ from umbrick.ui.commands import Command, always
 from umbrick.ui.file_dialogs import FileDialogs
 from umbrick.ui.hand_commands import hand_commands, selection_commands
 from umbrick.ui.hand_dialogs import HandDialogs
+from umbrick.ui.mend_dialogs import MendDialogs
 from umbrick.ui.strips.strip import ZOOM_STEP
 
 _CANDIDATES = 5
@@ -33,10 +34,7 @@ class Dialogs(Protocol):
 
     def open_demo(self) -> None: ...
     def close_recording(self) -> None: ...
-    def ask_marker_name(self) -> None: ...
-    def ask_note(self) -> None: ...
     def is_round_trip(self) -> bool: ...
-    def ask_mend_all(self, with_family: bool = False) -> None: ...
     def close(self) -> object: ...
     def show_keys(self) -> None: ...
     def show_about(self) -> None: ...
@@ -44,8 +42,6 @@ class Dialogs(Protocol):
     def toggle_treatment(self) -> None: ...
     def toggle_ledger(self) -> None: ...
     def is_ledger_open(self) -> bool: ...
-    def ask_settings(self) -> None: ...
-    def ask_adjust(self) -> None: ...
     def toggle_dusk(self) -> None: ...
     def is_dusk(self) -> bool: ...
     def stop_jobs(self) -> None: ...
@@ -69,6 +65,7 @@ def command_table(
     tools: Tools,
     dialogs: Dialogs,
     files: FileDialogs,
+    mends: MendDialogs,
     hand_dialogs: HandDialogs,
 ) -> list[Command]:
     """Return the table."""
@@ -301,7 +298,7 @@ def command_table(
         Command("switch", "&Edit", "Switch the chosen mends", "Switch the mends chosen in the ledger off, or on again",
                 lifting.switch, ("X",), nothing_chosen),
         Command("settings", "&Edit", "Settings of the chosen mend…", "Compute the mend chosen in the ledger again, with other settings",
-                dialogs.ask_settings, ("E",), lifting.reason_not_to_change),
+                mends.ask_settings, ("E",), lifting.reason_not_to_change),
         Command("reopen_seam", "&Edit", "Seam desk of the chosen splice", "Lay a splice made earlier on the seam desk again",
                 reopen, ("Shift+W",), lifting.reason_not_to_reopen),
         Command("lift_off", "&Edit", "Lift off the chosen mends", "Take the mends chosen in the ledger out, as if they had never been made",
@@ -381,16 +378,16 @@ def command_table(
                 "Offer fillings for what is selected, though nothing was found there: bridges, donors, closing up",
                 mending.offer_for_selection, ("Ctrl+B",), no_selection),
         Command("adjust", "&Mend", "Settings of the candidate…", "Compute the chosen candidate with settings of your own",
-                dialogs.ask_adjust, ("Shift+E",), mending.reason_not_to_adjust),
+                mends.ask_adjust, ("Shift+E",), mending.reason_not_to_adjust),
         Command("rehearse", "&Mend", "Which works best here?",
                 "Plant this fault where the recording is clean, mend it in every way, and compare with what was there",
                 rehearsing.start, ("Ctrl+Shift+B",), rehearsing.reason_against),
         Command("keep", "&Mend", "Keep", "Leave this finding as it is, on purpose", bench.keep, ("K",), not_keepable),
         Command("mend_all", "&Mend", "Mend all like this…", "Mend all open findings of this kind, with exceptions",
-                dialogs.ask_mend_all, ("Shift+Return", "Shift+Enter"), no_findings),
+                mends.ask_mend_all, ("Shift+Return", "Shift+Enter"), no_findings),
         Command("mend_family", "&Mend", "Mend all of this family…",
                 "Mend all open findings of this kind and its kin at once, such as clicks with crackle, with exceptions",
-                lambda: dialogs.ask_mend_all(with_family=True), ("Ctrl+Shift+Return", "Ctrl+Shift+Enter"), no_findings),
+                lambda: mends.ask_mend_all(with_family=True), ("Ctrl+Shift+Return", "Ctrl+Shift+Enter"), no_findings),
         *(
             Command(f"candidate_{index + 1}", "&Mend", f"Candidate {index + 1}", "Show and hear this candidate",
                     choose(index), (str(index + 1),), no_offer(index), separated=index == 0)
@@ -401,14 +398,14 @@ def command_table(
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",
-                dialogs.ask_marker_name, ("Ctrl+T",), no_marker),
+                mends.ask_marker_name, ("Ctrl+T",), no_marker),
         Command("delete_marker", "Mar&kers", "Delete the marker", "Take the chosen marker away", marking.delete, ("Shift+T",),
                 no_marker),
         Command("next_marker", "Mar&kers", "Next marker", "Go to the next marker", lambda: marking.step(1), ("]",), no_markers,
                 separated=True),
         Command("previous_marker", "Mar&kers", "Previous marker", "Go to the previous marker", lambda: marking.step(-1),
                 ("[",), no_markers),
-        Command("note", "Mar&kers", "Note on the finding…", "Write a note on the finding in focus", dialogs.ask_note,
+        Command("note", "Mar&kers", "Note on the finding…", "Write a note on the finding in focus", mends.ask_note,
                 ("Ctrl+E",), no_finding, separated=True),
         Command("markers_in", "Mar&kers", "Take markers in…", "Add the markers of a table or the cue points of a WAV file",
                 files.ask_markers_in, (), nothing_open, separated=True),

@@ -21,9 +21,6 @@ from PySide6.QtWidgets import (
 
 from umbrick import __version__
 from umbrick.casebook.unnamed import Left
-from umbrick.core.mend.registry import method_named
-from umbrick.core.mend.remedies import is_mendable
-from umbrick.core.survey.registry import KINDS
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
@@ -39,7 +36,7 @@ from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.rechecking import Rechecking
-from umbrick.ui.bench.rehearsing import Rehearsed, Rehearsing
+from umbrick.ui.bench.rehearsing import Rehearsing
 from umbrick.ui.bench.reporting import Reporting
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
@@ -48,14 +45,11 @@ from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.command_table import command_table
 from umbrick.ui.commands import Actions
 from umbrick.ui.dialogs.key_sheet import KeySheet
-from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
-from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
-from umbrick.ui.dialogs.settings_dialog import SettingsDialog
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
-from umbrick.ui.dialogs.words_dialog import WordsDialog
 from umbrick.ui.file_dialogs import FileDialogs
 from umbrick.ui.hand_dialogs import HandDialogs
 from umbrick.ui.icons import icon
+from umbrick.ui.mend_dialogs import MendDialogs
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.context import ContextPanel
 from umbrick.ui.panels.docket import Docket
@@ -126,6 +120,9 @@ class BenchWindow(QMainWindow):
             tools.reviewing,
             self,
         )
+        self._mend_dialogs = MendDialogs(
+            self.bench, self.mending, self.rehearsing, self.lifting, self.marking, lambda: self.theme, self
+        )
         table = command_table(
             self.bench,
             self.surveying,
@@ -140,6 +137,7 @@ class BenchWindow(QMainWindow):
             tools,
             self,
             self._file_dialogs,
+            self._mend_dialogs,
             hand_dialogs,
         )
         self.actions_ = Actions(table, self)
@@ -351,7 +349,6 @@ class BenchWindow(QMainWindow):
         ):
             signal.connect(self._refresh)
         self.tools.seaming.desk_changed.connect(self._show_desk)
-        self.rehearsing.rehearsed.connect(self._show_rehearsal)
         for page in (self.treatment.by_hand, self.treatment.seam):
             page.left.connect(self._free_keyboard)
         for working in (
@@ -368,7 +365,6 @@ class BenchWindow(QMainWindow):
         self.opening.loaded.connect(self.marking.offer_cues)
         self.keeping.changed.connect(self._refresh)
         self.putting_back.put_back_done.connect(self._close_trip)
-        self.marking.naming_wanted.connect(self.ask_marker_name)
 
     def _loupe_buttons(self) -> list[QPushButton]:
         """Return the small buttons in the Loupe's title: what can be done to single samples."""
@@ -494,20 +490,6 @@ class BenchWindow(QMainWindow):
         if answer == QMessageBox.StandardButton.Discard:
             self.keeping.forget(left.path)
 
-    def ask_marker_name(self) -> None:
-        """Ask for the chosen marker's name and note."""
-        if marker := self.marking.marker():
-            dialog = WordsDialog("Marker", marker.name, marker.note, self)
-            if dialog.exec():
-                name, note = dialog.words
-                self.marking.change(marker, name or marker.name, note)
-
-    def ask_note(self) -> None:
-        """Ask for a note on the finding in focus."""
-        dialog = WordsDialog("Note on this finding", None, self.marking.note_of_focus(), self)
-        if dialog.exec():
-            self.marking.write_note(dialog.words[1])
-
     def is_round_trip(self) -> bool:
         """Whether another program opened the file here and waits for it."""
         return self._is_round_trip
@@ -516,25 +498,6 @@ class BenchWindow(QMainWindow):
         if self._is_round_trip:
             self.put_back_in_trip = True
             QTimer.singleShot(0, self.close)
-
-    def ask_mend_all(self, with_family: bool = False) -> None:
-        """Show what mending all of a kind, or of its family, would do, and do it."""
-        work = self.bench.work
-        if work is None or not len(work.listing().open_rows):
-            return
-        kind = work.focus.kind if work.focus else work.listing().open_findings()[0].kind
-        if not is_mendable(kind):
-            self.bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
-            return
-        kinds = [kind, *(self.mending.kin_of(kind, work) if with_family else [])]
-        dialog = MendAllDialog(work, kinds, self.mending.preferred(work), self.theme, self)
-        if dialog.exec():
-            self.mending.mend_all(dialog.included())
-
-    def _show_rehearsal(self, rehearsed: Rehearsed) -> None:
-        dialog = RehearsalDialog(rehearsed, self.theme, self)
-        if dialog.exec():
-            self.rehearsing.prefer(rehearsed, dialog.chosen)
 
     def focus_search(self) -> None:
         """Type what the docket is to show."""
@@ -575,21 +538,6 @@ class BenchWindow(QMainWindow):
         reviewing = self.tools.reviewing
         reviewing.set_open(not reviewing.is_open)
         (self.review.chart if reviewing.is_open else self.strips[1]).setFocus()
-
-    def ask_settings(self) -> None:
-        """Ask for other settings of the chosen mend, and compute it again."""
-        mend = self.lifting.entries()[0].mend
-        title = f"Settings of this {mend.method} mend"
-        dialog = SettingsDialog(method_named(mend.method), mend.parameters, title, self)
-        if dialog.exec():
-            self.lifting.make_again(dialog.settings)
-
-    def ask_adjust(self) -> None:
-        """Ask for other settings of the chosen candidate, and compute it with them."""
-        if self.mending.offers and (remedy := self.mending.offers.chosen_remedy):
-            dialog = SettingsDialog(remedy.method, remedy.settings, f"Settings of “{remedy.title}”", self)
-            if dialog.exec():
-                self.mending.adjust(dialog.settings)
 
     def toggle_treatment(self) -> None:
         """Show or hide the treatment panel."""

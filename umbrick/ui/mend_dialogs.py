@@ -1,0 +1,94 @@
+"""What the commands that mend, change a mend or write on a finding ask first."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtWidgets import QWidget
+
+from umbrick.core.mend.registry import method_named
+from umbrick.core.mend.remedies import is_mendable
+from umbrick.core.survey.registry import KINDS
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.lifting import Lifting
+from umbrick.ui.bench.marking import Marking
+from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.rehearsing import Rehearsed, Rehearsing
+from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
+from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
+from umbrick.ui.dialogs.settings_dialog import SettingsDialog
+from umbrick.ui.dialogs.words_dialog import WordsDialog
+from umbrick.ui.theme import Theme
+
+
+class MendDialogs:
+    """Asks, and passes on what was answered; ``theme`` tells the window's present one."""
+
+    def __init__(
+        self,
+        bench: Bench,
+        mending: Mending,
+        rehearsing: Rehearsing,
+        lifting: Lifting,
+        marking: Marking,
+        theme: Callable[[], Theme],
+        parent: QWidget,
+    ) -> None:
+        self._bench = bench
+        self._mending = mending
+        self._rehearsing = rehearsing
+        self._lifting = lifting
+        self._marking = marking
+        self._theme = theme
+        self._parent = parent
+        rehearsing.rehearsed.connect(self._show_rehearsal)
+        marking.naming_wanted.connect(self.ask_marker_name)
+
+    def ask_mend_all(self, with_family: bool = False) -> None:
+        """Show what mending all of a kind, or of its family, would do, and do it."""
+        work = self._bench.work
+        if work is None or not len(work.listing().open_rows):
+            return
+        kind = work.focus.kind if work.focus else work.listing().open_findings()[0].kind
+        if not is_mendable(kind):
+            self._bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
+            return
+        kinds = [kind, *(self._mending.kin_of(kind, work) if with_family else [])]
+        dialog = MendAllDialog(work, kinds, self._mending.preferred(work), self._theme(), self._parent)
+        if dialog.exec():
+            self._mending.mend_all(dialog.included())
+
+    def ask_settings(self) -> None:
+        """Ask for other settings of the chosen mend, and compute it again."""
+        mend = self._lifting.entries()[0].mend
+        title = f"Settings of this {mend.method} mend"
+        dialog = SettingsDialog(method_named(mend.method), mend.parameters, title, self._parent)
+        if dialog.exec():
+            self._lifting.make_again(dialog.settings)
+
+    def ask_adjust(self) -> None:
+        """Ask for other settings of the chosen candidate, and compute it with them."""
+        if self._mending.offers and (remedy := self._mending.offers.chosen_remedy):
+            title = f"Settings of “{remedy.title}”"
+            dialog = SettingsDialog(remedy.method, remedy.settings, title, self._parent)
+            if dialog.exec():
+                self._mending.adjust(dialog.settings)
+
+    def ask_marker_name(self) -> None:
+        """Ask for the chosen marker's name and note."""
+        if marker := self._marking.marker():
+            dialog = WordsDialog("Marker", marker.name, marker.note, self._parent)
+            if dialog.exec():
+                name, note = dialog.words
+                self._marking.change(marker, name or marker.name, note)
+
+    def ask_note(self) -> None:
+        """Ask for a note on the finding in focus."""
+        dialog = WordsDialog("Note on this finding", None, self._marking.note_of_focus(), self._parent)
+        if dialog.exec():
+            self._marking.write_note(dialog.words[1])
+
+    def _show_rehearsal(self, rehearsed: Rehearsed) -> None:
+        dialog = RehearsalDialog(rehearsed, self._theme(), self._parent)
+        if dialog.exec():
+            self._rehearsing.prefer(rehearsed, dialog.chosen)
