@@ -95,7 +95,7 @@ class IntrusionDetector:
             (ridge.last + first_row) * self._segment,
             (ridge.lowest + self._low) * self._hz,
             (ridge.highest + self._low) * self._hz,
-            *ridge[4:],
+            ridge,
         )
 
     def measured(self) -> tuple[list[Line], dict[str, Array]]:
@@ -129,10 +129,10 @@ class IntrusionDetector:
             start=line.start,
             stop=line.stop,
             channels=tuple(range(self._format.channels)),
-            severity=round(float(np.clip(line.over_db / 50, 0, 1)), 3),
+            severity=round(float(np.clip(line.ridge.over_db / 50, 0, 1)), 3),
             confidence=round(confidence, 3),
-            evidence=f"a tone at {where} for {seconds:.1f} s, {line.over_db:.0f} dB over what is beside it",
-            detail={"band_hz": [round(low, 1), round(high, 1)], "over_db": round(line.over_db, 1)},
+            evidence=f"a tone at {where} for {seconds:.1f} s, {line.ridge.over_db:.0f} dB over what is beside it",
+            detail={"band_hz": [round(low, 1), round(high, 1)], "over_db": round(line.ridge.over_db, 1)},
         )
 
 

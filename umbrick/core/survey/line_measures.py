@@ -8,6 +8,8 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.survey.ridges import Ridge
+
 Array = npt.NDArray[np.float64]
 
 SHORTEST_SECONDS = 0.25
@@ -17,19 +19,13 @@ _STEPS_AN_OCTAVE, _STEPS_SHORTER, _DB_WEAKER = 12, 6, 10
 
 
 class Line(NamedTuple):
-    """A line of frames ``start`` to ``stop``; what else there is, is as for a ridge, in Hz and dB."""
+    """A line of frames ``start`` to ``stop``, where it lies, and its shape."""
 
     start: int
     stop: int
     low_hz: float
     high_hz: float
-    over_db: float
-    power: float
-    decay_db: float
-    onset_db: float
-    release_db: float
-    ripple_db: float
-    bend: float
+    ridge: Ridge
 
 
 def measured(lines: Sequence[Line], usual: float, frames: int, rate: int) -> dict[str, Array]:
@@ -44,25 +40,26 @@ def measured(lines: Sequence[Line], usual: float, frames: int, rate: int) -> dic
     frames, rate : int
         Of the recording.
     """
-    columns = dict(zip(Line._fields, np.array(lines, np.float64).T, strict=True))
-    seconds = (columns["stop"] - columns["start"]) / rate
-    levels_db = 10 * np.log10(columns["power"] / max(usual, 1e-12))
-    starts, reach = columns["start"], _TOGETHER_SECONDS * rate
+    shape = dict(zip(Ridge._fields, np.array([line.ridge for line in lines], np.float64).T, strict=True))
+    starts, stops, low_hz, high_hz = np.array([line[:4] for line in lines], np.float64).T
+    seconds = (stops - starts) / rate
+    levels_db = 10 * np.log10(shape["power"] / max(usual, 1e-12))
+    reach = _TOGETHER_SECONDS * rate
     in_order = np.sort(starts)
     together = np.searchsorted(in_order, starts + reach) - np.searchsorted(in_order, starts - reach, "right")
     return {
-        "over what is beside": np.minimum(columns["over_db"], 40),
+        "over what is beside": np.minimum(shape["over_db"], 40),
         "octaves of length": np.minimum(np.log2(seconds / SHORTEST_SECONDS), 3),
-        "kHz": np.minimum(columns["low_hz"] / 1000, 2),
+        "kHz": np.minimum(low_hz / 1000, 2),
         "level": np.clip(levels_db, -40, 6),
         "octaves of rivals a second": np.log2(0.1 + _rivals(seconds, levels_db) * rate / frames),
         "octaves of others that begin with it": np.log2(together),
-        "dies away": np.clip(columns["decay_db"], 0, 15),
-        "octaves of width": np.log2(1 + (columns["high_hz"] - columns["low_hz"]) / 50),
-        "onset": np.clip(columns["onset_db"], 0, 30),
-        "release": np.clip(columns["release_db"], 0, 30),
-        "ripple": np.clip(columns["ripple_db"], 0, 8),
-        "octaves of bend": np.log2(0.2 + columns["bend"]),
+        "dies away": np.clip(shape["decay_db"], 0, 15),
+        "octaves of width": np.log2(1 + (high_hz - low_hz) / 50),
+        "onset": np.clip(shape["onset_db"], 0, 30),
+        "release": np.clip(shape["release_db"], 0, 30),
+        "ripple": np.clip(shape["ripple_db"], 0, 8),
+        "octaves of bend": np.log2(0.2 + shape["bend"]),
         "constant": np.ones(len(lines)),
     }
 
