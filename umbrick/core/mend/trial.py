@@ -17,7 +17,7 @@ from umbrick.core.model.bounds import Mask, Wave
 TRIED_SHARE = 0.25
 """Up to this share of clipped samples a trial says something of them."""
 
-_BELIEVED_SHARE = 0.12
+_BELIEVED_SHARE = 0.08
 """Up to this share, what the trial says of heights holds for the clipped samples too."""
 
 _LOWER = 0.8
