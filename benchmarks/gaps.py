@@ -63,16 +63,19 @@ def textbook(wave, start, stop, rate):
 
 def _donor(wave, start, stop, rate):
     found = donors(ArraySource(wave.astype(np.float32)[:, None], rate, "s"), start, stop, [0], 1)
-    return found[0].gain * wave[found[0].start : found[0].start + stop - start] if found else np.zeros(stop - start)
+    if not found:
+        return np.zeros(stop - start)
+    at = found[0].start
+    return found[0].laid(wave[at : at + stop - start, np.newaxis])[:, 0]
 
 
 def _bridged_donor(wave, start, stop, rate):
     found = donors(ArraySource(wave.astype(np.float32)[:, None], rate, "s"), start, stop, [0], 1)
     if not found:
         return textbook(wave, start, stop, rate)
-    at, gain, _ = found[0]
+    at = found[0].start
     reach = min(4000, start, len(wave) - stop, at, len(wave) - at - (stop - start))
-    donor = gain * wave[at - reach : at + stop - start + reach]
+    donor = found[0].laid(wave[at - reach : at + stop - start + reach, np.newaxis])[:, 0]
     difference = wave[start - reach : stop + reach] - donor
     inside = slice(reach, reach + stop - start)
     return donor[inside] + textbook(difference, inside.start, inside.stop, rate)

@@ -23,7 +23,8 @@ _SHORTEST_SECONDS = 0.02
 _HOP_SECONDS, _WINDOW_SECONDS = 0.007, 0.016
 _SHORTEST_LAG_SECONDS, _LONGEST_LAG_SECONDS = 0.0024, 0.0165
 _COARSELY_ALIKE, _ALIKE = 0.85, 0.97
-"""How alike windows must be at the lower rate, whose frames are too far apart for hisses, and at the full one."""
+"""How alike windows must be: at the lower rate, the less the rougher the wave is, but at least so much; at the full
+one."""
 
 _LEAST_DB = 18.0
 _LEAST_OVER_DB = 9.0
@@ -65,9 +66,10 @@ def held_cycles(block: Block) -> list[Held]:
     firsts = np.arange(longest + 2 * step, len(wave) - window - 2 * step, hop)
     if not len(firsts):
         return []
-    coarse_lags, alike = _coarse(wave, step, firsts, window, longest)
+    coarse_lags, alike, roughness = _coarse(wave, step, firsts, window, longest)
     # A cycle that is held keeps its lag: what has it for a single window is not looked at closely.
-    steady = (np.abs(np.diff(coarse_lags)) <= step) & (np.minimum(alike[1:], alike[:-1]) > _COARSELY_ALIKE)
+    enough = alike > np.maximum(_ALIKE - roughness / 8, _COARSELY_ALIKE)
+    steady = (np.abs(np.diff(coarse_lags)) <= step) & enough[1:] & enough[:-1]
     chosen = np.zeros(len(firsts), np.bool_)
     chosen[1:] |= steady
     chosen[:-1] |= steady
@@ -82,9 +84,11 @@ def held_cycles(block: Block) -> list[Held]:
 
 
 def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int, longest: int) -> tuple[
-    npt.NDArray[np.int64], npt.NDArray[np.float64]
+    npt.NDArray[np.int64], npt.NDArray[np.float64], npt.NDArray[np.float64]
 ]:  # fmt: skip
-    """Return for each window the best lag in frames, to within one or two, and the correlation there."""
+    """Return for each window the best lag in frames, to within one or two, the correlation there, and how rough the
+    wave is: the power of its steps as a share of its own. Half a frame off, what is the same seems unlike by an eighth
+    of that."""
     if step > 1:
         taps = firwin(4 * step + 1, 0.8 / step).astype(np.float32)
         low = upfirdn(taps, wave, 1, step)[2:]
@@ -110,7 +114,8 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
     left, top, right = (likeness[rows, best + shift] for shift in (-1, 0, 1))
     bend = np.minimum(left - 2 * top + right, -1e-9)
     between = np.clip(0.5 * (left - right) / bend, -0.5, 0.5)
-    return np.round((reach - best - between) * step).astype(np.int64), top - 0.25 * (left - right) * between
+    rough = np.square(np.diff(own, axis=1)).sum(axis=1) / np.maximum(np.square(own).sum(axis=1), 1e-18)
+    return np.round((reach - best - between) * step).astype(np.int64), top - 0.25 * (left - right) * between, rough
 
 
 def _fine(
@@ -148,12 +153,15 @@ def _alike_but_for_a_fade_db(own: Floats, earlier: Floats) -> npt.NDArray[np.flo
     """
     own, earlier = own.astype(np.float64), earlier.astype(np.float64)
     tilted = earlier * np.linspace(-1, 1, own.shape[1])
-    shapes = np.stack([earlier, tilted], axis=1)
-    grams = shapes @ shapes.transpose(0, 2, 1)
-    grams += np.eye(2) * (1e-9 * np.trace(grams, axis1=1, axis2=2)[:, np.newaxis, np.newaxis] + 1e-18)
-    products = np.einsum("nsk,nk->ns", shapes, own)
-    explained = (products * np.linalg.solve(grams, products[..., np.newaxis])[..., 0]).sum(axis=1)
-    power = np.square(own).sum(axis=1) + 1e-18
+    power, level, tilt, both, by_level, by_tilt = (
+        np.einsum("nk,nk->n", one, other)
+        for one, other in (
+            (own, own), (earlier, earlier), (tilted, tilted), (earlier, tilted), (own, earlier), (own, tilted),
+        )
+    )  # fmt: skip
+    least = 1e-9 * (level + tilt) + 1e-18
+    level, tilt, power = level + least, tilt + least, power + 1e-18
+    explained = (tilt * by_level**2 - 2 * both * by_level * by_tilt + level * by_tilt**2) / (level * tilt - both**2)
     return np.asarray(-10 * np.log10(np.maximum(1 - explained / power, _MOST_ALIKE)))
 
 

@@ -85,7 +85,7 @@ def ridges(over_db: Floats, power: Floats, shortest: int, since: int = 0) -> lis
         own = (labels[box] == number) & is_top[box]
         strength = np.where(own, power[box], 0).max(axis=1)
         for begin, end in _parts(strength):
-            if end - begin < shortest:
+            if end - begin < shortest or rows.start + end < since:
                 continue
             # A line begins where it is strong: what leads up to it is some other sound's.
             strong = begin + np.flatnonzero(strength[begin:end] > _WEAK_SHARE * _median(strength[begin:end]))
@@ -100,10 +100,15 @@ def _parts(strength: Floats) -> list[tuple[int, int]]:
     """Return the rows of a line cut where it suddenly grows far stronger or weaker: another has taken its place."""
     if len(strength) < 2 * _END_ROWS:
         return [(0, len(strength))]
-    levels_db = 10 * np.log10(np.maximum(strength, 1e-12))
-    usual = np.median(np.lib.stride_tricks.sliding_window_view(levels_db, _END_ROWS), axis=1)
+    levels_db = _DB_PER_OCTAVE * np.log2(np.maximum(strength, np.float32(1e-12)))
+    near = np.sort(
+        np.stack([levels_db[row : len(levels_db) - _END_ROWS + 1 + row] for row in range(_END_ROWS)]), axis=0
+    )
+    usual = near[1] + near[2]
     steps = np.abs(usual[_END_ROWS:] - usual[:-_END_ROWS])
-    at = np.flatnonzero((steps >= _STEP_DB) & (steps == maximum_filter1d(steps, 2 * _END_ROWS + 1))) + _END_ROWS
+    if steps.max() < 2 * _STEP_DB:
+        return [(0, len(strength))]
+    at = np.flatnonzero((steps >= 2 * _STEP_DB) & (steps == maximum_filter1d(steps, 2 * _END_ROWS + 1))) + _END_ROWS
     cuts = [0, *at.tolist(), len(strength)]
     return [(begin, end) for begin, end in pairwise(cuts) if end > begin]
 
@@ -112,18 +117,19 @@ def _ridge(
     over_db: Floats, power: Floats, box: tuple[slice, slice], own: npt.NDArray[np.bool_], strength: Floats
 ) -> Ridge:
     rows, bins = box
-    columns = np.nonzero(own)[1]
+    at, columns = np.nonzero(own)
     third = max(1, len(strength) // 3)
-    on_line = np.flatnonzero(own.any(axis=1))
-    path = np.interp(np.arange(len(own)), on_line, own[on_line].argmax(axis=1)) + bins.start
+    is_first = np.diff(at, prepend=-1) > 0
+    on_line = at[is_first]
+    path = np.interp(np.arange(len(own)), on_line, columns[is_first]) + bins.start
     first, last = strength[:_END_ROWS], strength[-_END_ROWS:]
     return Ridge(
         rows.start,
         rows.stop,
         bins.start + int(columns.min()),
         bins.start + int(columns.max()),
-        float(over_db[box][own].mean()),
-        float(power[box][own].mean()),
+        float(over_db[box][at, columns].mean()),
+        float(power[box][at, columns].mean()),
         _db(strength[:third].mean() / (strength[-third:].mean() + 1e-12)),
         _over_db(_median(first), power[max(0, rows.start - _END_ROWS) : max(0, rows.start - 1)], path[:_END_ROWS]),
         _over_db(_median(last), power[rows.stop + 1 : rows.stop + _END_ROWS], path[-_END_ROWS:]),
@@ -146,10 +152,11 @@ def _db(ratio: float) -> float:
 
 def _deviation(values: npt.NDArray[np.float64]) -> float:
     """Return the standard deviation of values from the straight line that is nearest to them."""
-    time = np.arange(len(values)) - (len(values) - 1) / 2
-    centred = values - values.mean()
-    slope = float(time @ centred) / max(float(time @ time), 1.0)
-    return float(np.std(centred - slope * time))
+    count = len(values)
+    time = np.arange(count) - (count - 1) / 2
+    centred = values - float(values.sum()) / count
+    of_slope = float(time @ centred) ** 2 / max(count * (count * count - 1) / 12, 1.0)
+    return float(np.sqrt(max(float(centred @ centred) - of_slope, 0.0) / count))
 
 
 def _median(values: Floats) -> float:
