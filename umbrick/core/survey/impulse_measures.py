@@ -17,7 +17,7 @@ NARROW_BELOW_RATE = 14_000
 """Below this rate there is no more than a telephone's band, and fewer samples to tell a consonant from a click by."""
 
 _FAINTEST_DB, _FAINTEST_NARROW_DB = 7.5, 4.0
-_MASKED_DB = -60.0
+_MASKED_DB = -48.0
 """What is that far below the sound within 10 ms is covered by it, as is the corner of a fade of a pure tone."""
 
 _RING_HZ, _BRIGHT_HZ = 1500.0, 5000.0
