@@ -236,6 +236,18 @@ def test_findings_become_markers_in_one_step(docket, window):
     assert not docket.work.history.markers
 
 
+def test_a_level_step_says_where_it_is_levelled(hands, window, tmp_path):
+    sound = speech(20.0)
+    sound[10 * RATE :] *= 0.2
+    hands.open(write(tmp_path / "stepped.wav", sound))
+    hands.press("F5")
+    hands.press("N")
+    assert hands.work.focus.kind == "level_step"
+    assert "level review (F4)" in window.treatment.finding.detail.text()
+    hands.press("F4")
+    assert window.review.isVisible()
+
+
 def test_what_no_method_mends_says_so(docket, window):
     for _ in range(5):  # hum means all of the recording and comes last
         docket.press("N")

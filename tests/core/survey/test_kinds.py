@@ -78,6 +78,26 @@ def test_a_tick_is_found_within_a_millisecond(frames):
     assert abs(clicks[0].stop - AT - frames) < RATE // 500
 
 
+WORD_END = round(0.12 * RATE) + 5 * round(0.46 * RATE) + round(0.33 * RATE)
+
+
+@pytest.mark.parametrize(("at", "frames"), [(AT, 2), (AT, 3), (AT, 6), (WORD_END, 3), (WORD_END, 4)])
+def test_a_few_wrong_samples_in_a_row_are_one_click_also_where_a_word_ends(at, frames):
+    wrong = SPEECH.copy()
+    wrong[at : at + frames] += 0.3
+    (click,) = found(wrong)
+    assert click.kind == "click"
+    assert abs(click.start - at) < RATE // 1000
+    assert click.confidence > 0.8
+
+
+def test_what_is_far_below_the_sound_around_is_covered_by_it():
+    for size, is_listed in ((0.4 * 10 ** (-60 / 20), False), (0.4 * 10 ** (-30 / 20), True)):
+        wrong = NOTE.copy()
+        wrong[AT] += size
+        assert bool(found(wrong)) == is_listed
+
+
 def test_strokes_of_a_drum_are_no_clicks():
     t = np.arange(round(0.3 * RATE)) / RATE
     sound = 0.001 * rng(1).standard_normal((6 * RATE, 1))
@@ -161,6 +181,20 @@ def test_a_held_cycle_that_fades_is_a_stutter_and_a_held_note_is_none():
     assert abs(stutters[0].start - at) < 0.015 * RATE
     assert abs(stutters[0].detail["lag"] - cycle) <= 1
     assert found(NOTE, "stutter") == []
+
+
+@pytest.mark.parametrize("left", [0.5, 0.15])
+def test_a_cycle_of_a_hiss_that_goes_round_is_found_from_its_start_however_it_fades(left):
+    wrong, cycle = SPEECH.copy(), 520
+    at = round(0.12 * RATE) + 8 * round(0.46 * RATE) + round(0.1 * RATE)
+    length = round(0.08 * RATE)
+    hiss = 0.1 * rng(4).standard_normal((cycle, 1))
+    held = np.tile(hiss, (length // cycle + 1, 1))[:length]
+    wrong[at : at + length] = held * np.linspace(1, left, length)[:, np.newaxis]
+    (stutter,) = found(wrong, "stutter")
+    assert abs(stutter.start - at - cycle) < 0.012 * RATE
+    assert abs(stutter.stop - at - length) < 0.004 * RATE
+    assert abs(stutter.detail["lag"] - cycle) <= 1
 
 
 def restarted():
@@ -330,6 +364,17 @@ def test_an_offset_of_a_single_stroke_is_found_and_a_few_samples_have_none(secon
     assert [f.kind for f in surveyed(stroke + 0.03, kinds=["dc_offset"]).sifted({})] == ["dc_offset"]
     assert surveyed(stroke, kinds=["dc_offset"]).sifted({}) == []
     assert surveyed(stroke[:50] + 0.03, kinds=["dc_offset"]).sifted({}) == []
+
+
+def test_a_whistle_over_a_faint_tone_of_its_pitch_is_told_from_its_own_start_to_its_own_end():
+    wrong = SPEECH.copy()
+    wrong += 0.0012 * sine(2300.0, len(wrong) / RATE, level=1.0)
+    at, length = 3 * RATE, RATE
+    ramp = np.minimum(1, np.minimum(np.arange(length), np.arange(length)[::-1]) / (0.02 * RATE))
+    wrong[at : at + length] += 0.08 * sine(2300.0, 1.0, level=1.0) * ramp[:, np.newaxis]
+    (call,) = found(wrong, "intrusion")
+    assert abs(call.start - at) < 0.1 * RATE
+    assert abs(call.stop - at - length) < 0.1 * RATE
 
 
 def test_notes_of_many_harmonics_are_no_intrusions_and_one_whistle_among_them_is():

@@ -14,7 +14,7 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.line_measures import SHORTEST_SECONDS, Array, Line, measured
 from umbrick.core.survey.residual import MARGIN_SEGMENTS, residuals, segment_frames
-from umbrick.core.survey.ridges import Floats, Ridge, ridges, tops
+from umbrick.core.survey.ridges import END_ROWS, Floats, Ridge, ridges, tops
 
 _LOWEST_HZ, _HIGHEST_HZ = 500.0, 14000.0
 _HISTORY_SECONDS = 4.0
@@ -82,9 +82,10 @@ class IntrusionDetector:
         self._row += count
         is_last = len(block.samples) == block.before + block.stop - block.start
         shortest = round(SHORTEST_SECONDS * self._format.rate / self._segment)
-        for ridge in ridges(over, own, shortest, since=len(over) - count):
-            ended_before = ridge.last + first_row < self._row - count
-            if not ended_before and (is_last or ridge.last < len(over) - 1):
+        since = len(over) - count - END_ROWS
+        for ridge in ridges(over, own, shortest, since):
+            # What ends in the last rows is seen to by the next block, which knows how it ends.
+            if ridge.last >= since and (is_last or ridge.last < len(over) - END_ROWS):
                 self._lines.append(self._line(ridge, first_row))
         keep = round(_HISTORY_SECONDS * self._format.rate / self._segment)
         self._over, self._power = over[-keep:], own[-keep:]

@@ -16,7 +16,9 @@ _CORE_BINS = 2
 _LEAST_DB = 11.0
 _WEAK_SHARE = 0.1
 _DB_PER_OCTAVE = np.float32(10 * np.log10(2))
-_END_ROWS = 4
+END_ROWS = 4
+"""Rows beyond the end of a line that tell whether, and how, it ends there."""
+
 _STEP_DB = 10.0
 _FROM_NOTHING_DB = 40.0
 """At the ends of what is looked at."""
@@ -98,17 +100,15 @@ def ridges(over_db: Floats, power: Floats, shortest: int, since: int = 0) -> lis
 
 def _parts(strength: Floats) -> list[tuple[int, int]]:
     """Return the rows of a line cut where it suddenly grows far stronger or weaker: another has taken its place."""
-    if len(strength) < 2 * _END_ROWS:
+    if len(strength) < 2 * END_ROWS:
         return [(0, len(strength))]
     levels_db = _DB_PER_OCTAVE * np.log2(np.maximum(strength, np.float32(1e-12)))
-    near = np.sort(
-        np.stack([levels_db[row : len(levels_db) - _END_ROWS + 1 + row] for row in range(_END_ROWS)]), axis=0
-    )
+    near = np.sort(np.stack([levels_db[row : len(levels_db) - END_ROWS + 1 + row] for row in range(END_ROWS)]), axis=0)
     usual = near[1] + near[2]
-    steps = np.abs(usual[_END_ROWS:] - usual[:-_END_ROWS])
+    steps = np.abs(usual[END_ROWS:] - usual[:-END_ROWS])
     if steps.max() < 2 * _STEP_DB:
         return [(0, len(strength))]
-    at = np.flatnonzero((steps >= 2 * _STEP_DB) & (steps == maximum_filter1d(steps, 2 * _END_ROWS + 1))) + _END_ROWS
+    at = np.flatnonzero((steps >= 2 * _STEP_DB) & (steps == maximum_filter1d(steps, 2 * END_ROWS + 1))) + END_ROWS
     cuts = [0, *at.tolist(), len(strength)]
     return [(begin, end) for begin, end in pairwise(cuts) if end > begin]
 
@@ -122,7 +122,7 @@ def _ridge(
     is_first = np.diff(at, prepend=-1) > 0
     on_line = at[is_first]
     path = np.interp(np.arange(len(own)), on_line, columns[is_first]) + bins.start
-    first, last = strength[:_END_ROWS], strength[-_END_ROWS:]
+    first, last = strength[:END_ROWS], strength[-END_ROWS:]
     return Ridge(
         rows.start,
         rows.stop,
@@ -131,8 +131,8 @@ def _ridge(
         float(over_db[box][at, columns].mean()),
         float(power[box][at, columns].mean()),
         _db(strength[:third].mean() / (strength[-third:].mean() + 1e-12)),
-        _over_db(_median(first), power[max(0, rows.start - _END_ROWS) : max(0, rows.start - 1)], path[:_END_ROWS]),
-        _over_db(_median(last), power[rows.stop + 1 : rows.stop + _END_ROWS], path[-_END_ROWS:]),
+        _over_db(_median(first), power[max(0, rows.start - END_ROWS) : max(0, rows.start - 1)], path[:END_ROWS]),
+        _over_db(_median(last), power[rows.stop + 1 : rows.stop + END_ROWS], path[-END_ROWS:]),
         _deviation(10 * np.log10(strength[on_line] + 1e-12)),
         _deviation(path),
     )

@@ -23,6 +23,9 @@ from umbrick.ui.theme import emphasised
 _CARD_HEIGHT = 60
 """Five of them have room beside what the chosen one does to time and level."""
 
+_NO_METHOD = {"level_step": "The level review (F4) levels a part by one key"}
+"""Where a person goes with a kind of finding that is not mended at its place."""
+
 
 class CandidateCard(QWidget):
     """One candidate: its number and name, the peak it rebuilds, and the fault with the mend drawn over it."""
@@ -225,7 +228,7 @@ class Treatment(QWidget):
             if state is not State.OPEN:
                 text += f" It is {state.value}."
             elif not is_mendable(finding.kind):
-                text += " There is no method for it yet; K keeps it as it is."
+                text += f" {_NO_METHOD.get(finding.kind, 'There is no method for it yet')}; K keeps it as it is."
             if note := work.history.notes.get(finding.id):
                 text += f"\n¶ {note}"
             self.detail.setText(text)
