@@ -95,6 +95,7 @@ def test_a_big_click_goes_with_its_thump_and_nothing_else_changes(make):
     reach = round(METHODS["dethump"].reach(METHODS["dethump"].checked({})) * RATE)
     for outside in (slice(0, AT - RATE // 250), slice(AT + 48 + reach, None)):
         assert np.array_equal(tail[outside], heard(version)[outside])
+    assert done.mends[0].seam_score > 0.3
     natures = {piece.source.nature for piece, _ in done.version.pieces(AT, AT + RATE // 4)}
     assert natures == {Nature.REBUILT, Nature.FILTERED}
     left = apply_method(

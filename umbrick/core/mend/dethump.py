@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from umbrick.core.errors import ParameterError
+from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, rebuilt
 from umbrick.core.mend.making import Wave, remade
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
@@ -69,7 +72,19 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
 
             covered = place._replace(start=start, stop=stop)
             stretches.append(Stretch(start, stop, remade(version, covered, make, nature)))
-    return Reworked(tuple(stretches), place._replace(start=begin, stop=finish), parameters)
+    return Reworked(
+        tuple(stretches),
+        place._replace(start=begin, stop=finish),
+        parameters,
+        _score(made, begin - first, end - first, place, rate) if begin < end else None,
+    )
+
+
+def _score(sound: Wave, begin: int, end: int, place: Place, rate: int) -> float:
+    """Return the seam score of the click's place in the sound without its thump."""
+    rebuilt_there = np.zeros(sound.shape, np.bool_)
+    rebuilt_there[begin:end, list(place.channels)] = True
+    return seam_scores(sound, rebuilt_there, np.array([begin]), np.array([end]), rate)[0]
 
 
 METHOD = Method(
