@@ -146,7 +146,11 @@ def test_the_prognosis_is_honest(share, grade, says):
 
 @pytest.mark.parametrize(
     ("milliseconds", "count", "grade", "says"),
-    [(8, 3, "good", "expect them filled"), (90, 2, "fair", "up to 90 ms at once"), (300, 3, "poor", "brought back")],
+    [
+        (8, 3, "good", "expect it to be filled"),
+        (90, 2, "fair", "up to 90 ms at once"),
+        (300, 3, "poor", "brought back"),
+    ],
 )
 def test_the_prognosis_tells_what_is_missing(milliseconds, count, grade, says):
     sound = faultless(12.0)

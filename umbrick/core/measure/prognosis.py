@@ -46,21 +46,20 @@ def holes_outlook(lengths_seconds: npt.NDArray[np.float64], whole_seconds: float
         return NOTHING_WRONG
     longest, lost = float(lengths_seconds.max()), float(lengths_seconds.sum())
     share = lost / max(whole_seconds, 1e-9)
-    count = len(lengths_seconds)
-    places = "one place" if count == 1 else f"{count} places"
+    count, longest_ms = len(lengths_seconds), f"{1e3 * longest:.0f} ms"
+    places, at_once = ("one place", longest_ms) if count == 1 else (f"{count} places", f"up to {longest_ms} at once")
     if longest >= _LOST_SECONDS or share >= _LOST_SHARE:
         return Outlook(
             "poor",
-            f"{lost:.1f} s of sound are missing in {places}, up to {1e3 * longest:.0f} ms at once: "
+            f"{lost:.1f} s of sound are missing in {places}, {at_once}: "
             "what was there cannot be brought back, only closed up or filled from elsewhere.",
         )
     if longest > _BRIDGED_SECONDS:
         return Outlook(
             "fair",
-            f"Sound is missing in {places}, up to {1e3 * longest:.0f} ms at once: "
-            "expect the short ones filled, the long ones smoothed over.",
+            f"Sound is missing in {places}, {at_once}: expect what is short to be filled, what is long smoothed over.",
         )
-    return Outlook("good", f"Sound is missing in {places}, {1e3 * longest:.0f} ms at most: expect them filled.")
+    return Outlook("good", f"Sound is missing in {places}, {at_once}: expect it to be filled.")
 
 
 def noise_outlook(over_noise_db: float | None) -> Outlook:
