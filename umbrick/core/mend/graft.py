@@ -209,7 +209,7 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     )
     spelled_out = {
         "donor": found.donor,
-        "gain_db": round(20 * float(np.log10(abs(found.gain))), _DB_DIGITS),
+        "gain_db": _gain_db(found.gain),
         "polarity": "inverted" if found.gain < 0 else "same",
     }
     return Reworked((found.stretch,), place, dict(parameters) | spelled_out, found.score)
@@ -228,9 +228,13 @@ def score(version: Version, place: Place, stretch: Stretch) -> float:
     return seam_scores(sound, made, np.array([start]), np.array([stop]), version.rate)[0]
 
 
+def _gain_db(gain: float) -> float:
+    return round(20 * float(np.log10(abs(gain))), _DB_DIGITS)
+
+
 def _told(gain: float) -> float:
     """Return a factor in whole parts of a dB, so that a setting can tell it exactly."""
-    return float(np.copysign(10 ** (round(20 * float(np.log10(abs(gain))), _DB_DIGITS) / 20), gain))
+    return float(np.copysign(10 ** (_gain_db(gain) / 20), gain))
 
 
 def _on(sound: Wave, channels: int) -> Wave:
