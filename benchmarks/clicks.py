@@ -14,7 +14,7 @@ from zlib import crc32
 import numpy as np
 from scipy.ndimage import binary_dilation
 
-from benchmarks.corpus import clean, is_speech
+from benchmarks.corpus import clean, is_speech, of_24_bits
 from benchmarks.plant import local_level
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.declick import rebuilt
@@ -22,7 +22,6 @@ from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.model.autoregression import modelled
 from umbrick.core.model.bounds import runs
-from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version
@@ -53,7 +52,7 @@ def planted(wave, rate, random):
 
 def ours(wave, rate):
     """Return a wave with what the survey takes for clicks mended, and their places."""
-    source = ArraySource(np.round(wave * 2**23).astype(np.float32)[:, np.newaxis] / np.float32(2**23), rate, "s")
+    source = of_24_bits(wave[:, np.newaxis], rate)
     found = Surveyor(source, 24, [KINDS["click"]]).run().table.findings
     places = [Place.of(finding) for finding in found if finding.confidence >= 0.5]
     if not places:

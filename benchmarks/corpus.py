@@ -7,7 +7,9 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
+import soxr
 
+from umbrick.core.sound.source import ArraySource
 from umbrick.demo import truth_of
 
 
@@ -41,6 +43,20 @@ def clean(path: Path):
             joined = joined[:-fade]
         joined = np.concatenate([joined, part])
     return joined, rate
+
+
+def of_24_bits(sound, rate) -> ArraySource:
+    """Return a sound of shape (frames, channels) as a 24-bit file has it."""
+    return ArraySource((np.round(sound * 2**23) / 2**23).astype(np.float32), rate, "s")
+
+
+def at_speed(sound, rate, speed, at_rate=None):
+    """Return a sound played at another speed, and a little lower in level.
+
+    Other speeds are other voices and other rooms, so to say.
+    """
+    at_rate = at_rate or rate
+    return 0.85 * (soxr.resample(sound, rate * speed, at_rate) if rate * speed != at_rate else sound)
 
 
 def loudest(sound, rate, seconds=1.2):

@@ -12,11 +12,9 @@ from pathlib import Path
 from zlib import crc32
 
 import numpy as np
-import soxr
 
-from benchmarks.corpus import clean, is_percussive, is_speech
+from benchmarks.corpus import at_speed, clean, is_percussive, is_speech, of_24_bits
 from benchmarks.plant import FOR_VOICE, PLANTERS
-from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 
@@ -31,13 +29,12 @@ _FAR_TOLERANCE_SECONDS = {
 }
 _CUT = 0.5
 _SPEEDS = (0.88, 0.94, 1.06, 1.12, 1.2)
-"""Clean sound is surveyed at these speeds too: other voices and other rooms, so to say."""
+"""Clean sound is surveyed at these speeds too."""
 
 
 def survey(sound, rate):
     """Return every finding measured in a sound, of a 24-bit file, by kind."""
-    rounded = (np.round(sound * 2**23) / 2**23).astype(np.float32)
-    result = Surveyor(ArraySource(rounded, rate, "s"), 24, list(KINDS.values())).run()
+    result = Surveyor(of_24_bits(sound, rate), 24, list(KINDS.values())).run()
     found = {name: [] for name in KINDS}
     for finding in result.table.findings:
         found[finding.kind].append(finding)
@@ -146,7 +143,7 @@ def _clean(files):
     for file in files:
         sound, rate = clean(file)
         for speed in _SPEEDS:
-            faster = 0.85 * soxr.resample(sound, rate * speed, rate)
+            faster = at_speed(sound, rate, speed)
             minutes += len(faster) / rate / 60
             for kind, findings in survey(faster, rate).items():
                 counts[kind] += sum(f.confidence >= _CUT for f in findings)

@@ -7,13 +7,11 @@ from pathlib import Path
 from zlib import crc32
 
 import numpy as np
-import soxr
 
 from benchmarks.clicks import planted as many_clicks
-from benchmarks.corpus import clean, is_speech
+from benchmarks.corpus import at_speed, clean, is_speech, of_24_bits
 from benchmarks.plant import Planted, clicks, discontinuities, local_level, mouth_clicks, places, spikes
 from benchmarks.regression import Example
-from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
 from umbrick.core.survey.impulses import impulses
 from umbrick.core.survey.streaming import blocks
@@ -22,8 +20,6 @@ LABELS = ("clicks", "breaks", "mouth clicks")
 _CLICK, _BREAK, _MOUTH = 1, 2, 3
 
 SPEEDS = (0.85, 0.91, 0.97, 1.0, 1.03, 1.09, 1.17, 1.25)
-"""Other speeds are other voices and other rooms, so to say."""
-
 _RATES = (0, 8000, 11025, 16000, 22050, 32000, 44100)
 """Each recording as it is, and at those of these rates that are lower."""
 
@@ -67,7 +63,7 @@ def collected(path: Path) -> tuple[list[Example], list[Example]]:
     for at_rate in (lower or rate for lower in _RATES if lower < rate):
         kept = narrow if at_rate < NARROW_BELOW_RATE else full
         for speed in SPEEDS:
-            wave = 0.85 * (soxr.resample(sound, rate * speed, at_rate) if rate * speed != at_rate else sound)
+            wave = at_speed(sound, rate, speed, at_rate)
             kept += [Example(path.stem, 0, row) for row in _impulses(wave, at_rate)[1]]
             for seed in range(_SEEDS):
                 for number, (label, plant) in enumerate(_PLANTED):
@@ -89,9 +85,8 @@ def _planted(file, wave, rate, label, plant, random) -> Iterator[Example]:
 
 def _impulses(sound, rate):
     """Return the frames and measures of a sound's impulses, and how far each stands out."""
-    rounded = (np.round(sound * 2**23) / 2**23).astype(np.float32)
     frames, rows, excess = [], [], []
-    for block in blocks(ArraySource(rounded, rate, "s")):
+    for block in blocks(of_24_bits(sound, rate)):
         for residual, found in block.shared(impulses):
             chosen = worth_a_look(found, residual, rate)
             if len(chosen):

@@ -6,9 +6,8 @@ from pathlib import Path
 from zlib import crc32
 
 import numpy as np
-import soxr
 
-from benchmarks.corpus import clean
+from benchmarks.corpus import at_speed, clean
 from benchmarks.fitting_impulses import SPEEDS
 from benchmarks.plant import intrusions
 from benchmarks.regression import Example
@@ -29,7 +28,7 @@ def collected(path: Path) -> list[Example]:
     sound = sound[: _MOST_SECONDS * rate]
     kept: list[Example] = []
     for speed in SPEEDS:
-        wave = 0.85 * (soxr.resample(sound, rate * speed, rate) if speed != 1 else sound)
+        wave = at_speed(sound, rate, speed)
         kept += [Example(path.stem, 0, row) for _, row in _lines(wave, rate)]
         for seed in range(_SEEDS):
             random = np.random.default_rng(crc32(f"{path.stem} {speed} {seed}".encode()))

@@ -43,7 +43,7 @@ def _mended(wave, rate, at, length, method):
 
 def run(files: list[Path]) -> None:
     """Measure and print."""
-    gains, seen, tried = [], 0, 0
+    gains, seen = [], 0
     for file in files:
         sound, rate = clean(file)
         wave, random = sound[:, 0], np.random.default_rng(crc32(f"thumps {file.stem}".encode()))
@@ -62,11 +62,10 @@ def run(files: list[Path]) -> None:
                 dethumped = declicked
             errors = [np.square(made[after] - wave[after]).sum() for made in (declicked, dethumped)]
             own.append(10 * np.log10(errors[0] / errors[1]))
-            tried += 1
             seen += _mended(wave, rate, at, length, "dethump") is not None
         gains += own
         print(f"{file.stem:28} {' '.join(f'{gain:5.1f}' for gain in own)}", flush=True)
     print(
         f"median {np.median(gains):.1f} dB nearer than by declicking alone, worst {min(gains):.1f} dB; "
-        f"left alone {np.mean(np.array(gains) == 0):.0%}; seen in clean sound {seen} of {tried}"
+        f"left alone {np.mean(np.array(gains) == 0):.0%}; seen in clean sound {seen} of {len(gains)}"
     )

@@ -26,13 +26,10 @@ class Outlook(NamedTuple):
     reason: str
 
 
-Prognosis = Outlook
-"""That of a whole recording."""
-
 NOTHING_WRONG = Outlook("good", "Nothing is clipped, missing or buried in noise.")
 
 
-def worst(outlooks: list[Outlook]) -> Prognosis:
+def worst(outlooks: list[Outlook]) -> Outlook:
     """Return the outlook that decides a recording's: of the worst, the first; one that nothing is wrong is no reason.
 
     ``outlooks`` has at least one.

@@ -58,13 +58,24 @@ def rebuild(
             reach = round(REACH_SECONDS * excerpt.rate) if finds_extent else 0
             low, high = max(0, start - reach), min(len(wave), stop + reach)
             mended[low:high] = wave[low:high]
-            seen = extent(mended, start, stop, excerpt.rate) if finds_extent else Extent(start, stop)
-            begin, end = max(seen.start, low), min(seen.stop, high)
-            if end - begin <= longest:
-                is_seen = seen.expected is not None and end - begin == seen.stop - seen.start
-                mended[begin:end] = seen.expected if is_seen else rebuilt(mended, begin, end)
-                samples[begin:end, channel] = mended[begin:end]
+            seen = within_reach(mended, start, stop, excerpt.rate) if finds_extent else Extent(start, stop)
+            if seen.stop - seen.start <= longest:
+                mended[seen.start : seen.stop] = filled(mended, seen)
+                samples[seen.start : seen.stop, channel] = mended[seen.start : seen.stop]
     return samples
+
+
+def within_reach(wave: Wave, start: int, stop: int, rate: int) -> Extent:
+    """Return where a click's damage begins and ends, followed no further than 4 ms outside of what was found."""
+    reach = round(REACH_SECONDS * rate)
+    seen = extent(wave, start, stop, rate)
+    begin, end = max(seen.start, start - reach), min(seen.stop, stop + reach)
+    return seen if (begin, end) == (seen.start, seen.stop) else Extent(begin, end)
+
+
+def filled(wave: Wave, seen: Extent) -> Wave:
+    """Return the samples of a click's damage, as the sound on both sides has them."""
+    return seen.expected if seen.expected is not None else rebuilt(wave, seen.start, seen.stop)
 
 
 def rebuilt(wave: Wave, start: int, stop: int, order: int | None = None) -> Wave:

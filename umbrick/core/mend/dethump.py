@@ -6,11 +6,10 @@ import numpy as np
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.seam import seam_scores
-from umbrick.core.mend.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, rebuilt
+from umbrick.core.mend.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, filled, rebuilt, within_reach
 from umbrick.core.mend.making import Wave, remade
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
-from umbrick.core.model.damage_extent import extent
 from umbrick.core.model.thump import CONTEXT_SECONDS, thump
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
@@ -41,14 +40,14 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     first = max(0, place.start - round(CONTEXT_SECONDS * rate))
     last = min(version.frames, place.stop + length + reach)
     made = version.read_exact(first, last)
-    begin, end, begins_at, is_found = place.stop, place.stop, [], False
+    begin, end, latest, is_found = place.stop, place.stop, 0, False
     for channel in place.channels:
         wave = made[:, channel]
-        start, stop = place.stop - first, place.stop - first
+        start = stop = place.stop - first
         if parameters["click"] == "rebuild":
-            seen = extent(wave, place.start - first, stop, rate)
-            start, stop = max(seen.start, place.start - first - reach), min(seen.stop, stop + reach)
-            wave[start:stop] = rebuilt(wave, start, stop)
+            seen = within_reach(wave, place.start - first, stop, rate)
+            start, stop = seen.start, seen.stop
+            wave[start:stop] = filled(wave, seen)
         swing = thump(wave, start, rate, length)
         if swing is not None:
             is_found = True
@@ -56,24 +55,23 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
             if start < stop:
                 # The sound on both sides is on one line now, as it was before the click.
                 wave[start:stop] = rebuilt(wave, start, stop)
-        begin, end = min(begin, first + start), max(end, first + stop)
-        begins_at.append(first + start)
+        begin, end, latest = min(begin, first + start), max(end, first + stop), max(latest, first + start)
     if not is_found:
         raise ParameterError(
             "No thump follows here.", "Nothing below 150 Hz begins with the click and dies away after it."
         )
-    stretches = []
-    finish = min(version.frames, max(begins_at) + length)
-    for start, stop, nature in ((begin, end, Nature.REBUILT), (end, finish, Nature.FILTERED)):
-        if start < stop:
 
-            def make(sound: Wave, at: int) -> Wave:
-                return made[at - first : at - first + len(sound)][:, list(place.channels)]
+    def make(sound: Wave, at: int) -> Wave:
+        return made[at - first : at - first + len(sound)][:, list(place.channels)]
 
-            covered = place._replace(start=start, stop=stop)
-            stretches.append(Stretch(start, stop, remade(version, covered, make, nature)))
+    finish = min(version.frames, latest + length)
+    stretches = tuple(
+        Stretch(start, stop, remade(version, place._replace(start=start, stop=stop), make, nature))
+        for start, stop, nature in ((begin, end, Nature.REBUILT), (end, finish, Nature.FILTERED))
+        if start < stop
+    )
     return Reworked(
-        tuple(stretches),
+        stretches,
         place._replace(start=begin, stop=finish),
         parameters,
         _score(made, begin - first, end - first, place, rate) if begin < end else None,

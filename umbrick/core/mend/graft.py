@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -21,6 +22,7 @@ from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.runs import NO_ORIGIN, Piece
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import amplitude_to_db, db_to_amplitude
 
 Wave = npt.NDArray[np.float64]
 
@@ -194,7 +196,7 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     donor = parameters["donor"]
     gain = None
     if parameters["gain_db"] != AUTO:
-        gain = float(10 ** (float(parameters["gain_db"]) / 20))
+        gain = db_to_amplitude(float(parameters["gain_db"]))
     if parameters["polarity"] == "inverted":
         gain = -(1.0 if gain is None else gain)
     found = filled(
@@ -229,12 +231,12 @@ def score(version: Version, place: Place, stretch: Stretch) -> float:
 
 
 def _gain_db(gain: float) -> float:
-    return round(20 * float(np.log10(abs(gain))), _DB_DIGITS)
+    return round(amplitude_to_db(gain), _DB_DIGITS)
 
 
 def _told(gain: float) -> float:
     """Return a factor in whole parts of a dB, so that a setting can tell it exactly."""
-    return float(np.copysign(10 ** (_gain_db(gain) / 20), gain))
+    return math.copysign(db_to_amplitude(_gain_db(gain)), gain)
 
 
 def _on(sound: Wave, channels: int) -> Wave:

@@ -16,7 +16,7 @@ import numpy.typing as npt
 from umbrick.core.measure.clipped_passages import PASSAGE_SECONDS, PassageMeter, Passages, clipping_outlook
 from umbrick.core.measure.levels import LevelMeter, Levels
 from umbrick.core.measure.loudness import LoudnessMeter
-from umbrick.core.measure.prognosis import Prognosis, holes_outlook, noise_outlook, worst
+from umbrick.core.measure.prognosis import Outlook, holes_outlook, noise_outlook, worst
 from umbrick.core.sound.source import Source
 from umbrick.core.survey.detector import Block, Detector, Format, Kind
 from umbrick.core.survey.finding import Finding
@@ -35,7 +35,7 @@ class Measures:
     loudness_lufs: float
     noise_floor_dbfs: float
     clipped_share: float
-    prognosis: Prognosis
+    prognosis: Outlook
     hum_hz: float | None = None
     """The mains fundamental, if hum was found."""
 
@@ -69,7 +69,7 @@ class Survey:
             prognosis=self._prognosis(sensitivity, clipped),
         )
 
-    def _prognosis(self, sensitivity: Mapping[str, float], clipped: npt.NDArray[np.bool_]) -> Prognosis:
+    def _prognosis(self, sensitivity: Mapping[str, float], clipped: npt.NDArray[np.bool_]) -> Outlook:
         table, passing = self.table, self.table.passing(sensitivity)
         rate = self.passages.frames / PASSAGE_SECONDS
         holes = passing & table.of_kind("dropout")
