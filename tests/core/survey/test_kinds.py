@@ -255,6 +255,39 @@ def test_hum_is_measured_to_two_hundredths_of_a_hertz(fundamental):
     assert measures.hum_hz == pytest.approx(fundamental, abs=0.02)
 
 
+def mains(times, number_levels=((1, 1.0), (2, 0.5), (3, 0.7), (4, 0.2))):
+    return sum(level * np.sin(2 * np.pi * 50.04 * number * times + number) for number, level in number_levels)
+
+
+def drums(seconds, seed):
+    """Return strokes of low drums, four a second, that leave no pause."""
+    random, times = rng(seed), np.arange(round(seconds * RATE)) / RATE
+    sound = np.zeros(len(times))
+    for start in np.arange(0, seconds, 0.25):
+        since = np.maximum(times - start, 0)
+        bass = random.uniform(0.1, 0.3) * np.sin(2 * np.pi * random.uniform(40, 120) * since) * np.exp(-since / 0.15)
+        skin = 0.1 * random.standard_normal(len(times)) * np.exp(-since / 0.05)
+        sound += (times >= start) * (bass + skin)
+    return sound
+
+
+@pytest.mark.parametrize("seed", [1, 2])
+def test_faint_hum_shows_through_the_strokes_of_drums_and_their_beat_is_none(seed):
+    sound = drums(10.0, seed)
+    hum = mains(np.arange(len(sound)) / RATE)
+    hum *= sound.std() / hum.std() * 10 ** (-34 / 20)
+    assert found(sound[:, np.newaxis], "hum") == []
+    (finding,) = found((sound + hum)[:, np.newaxis], "hum")
+    assert finding.detail["fundamental_hz"] == pytest.approx(50.04, abs=0.02)
+
+
+def test_a_string_of_the_mains_pitch_that_is_plucked_again_and_again_is_no_hum():
+    sound = speech(10.0)
+    times = np.arange(len(sound)) / RATE
+    plucked = 0.02 * mains(times) * np.exp(-(times % 2.0) / 0.2)
+    assert found(sound + plucked[:, np.newaxis], "hum") == []
+
+
 def test_hiss_is_told_with_its_level():
     noisy = SPEECH + 0.004 * rng(8).standard_normal(SPEECH.shape)
     (hiss,) = found(noisy, "hiss")
@@ -355,6 +388,18 @@ def test_an_offset_is_told_from_loud_bass(offset, expected):
     offsets = found(bass + offset, "dc_offset")
     assert len(offsets) == expected
     assert all(finding.detail["offset"] == pytest.approx(offset, abs=2e-4) for finding in offsets)
+
+
+def test_an_offset_shows_between_the_strokes_of_a_drum_that_swings_far_to_one_side():
+    times = np.arange(8 * RATE) / RATE
+    strokes = -0.08 * np.exp(-(times % 2.1) / 0.12) * (times % 2.1 < 1) + 0.3 * ticking_low(times)
+    (offset,) = found((strokes - strokes.mean() + 0.004)[:, np.newaxis], "dc_offset")
+    assert offset.detail["offset"] == pytest.approx(0.004, abs=1e-3)
+    assert found((strokes - strokes.mean())[:, np.newaxis], "dc_offset") == []
+
+
+def ticking_low(times):
+    return np.sin(2 * np.pi * 70 * times) * np.exp(-(times % 2.1) / 0.1)
 
 
 @pytest.mark.parametrize("seconds", [0.12, 0.3, 0.7, 1.3])

@@ -6,36 +6,29 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.fft import next_fast_len, rfft
-from scipy.ndimage import median_filter
-from scipy.signal import get_window
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.low_wave import LowWaves, low_wave, step_for
+from umbrick.core.survey.steady_lines import ENOUGH_DB, steady_lines
 from umbrick.core.units import format_db
 
-_SHORT_SECONDS, _LONG_SECONDS = 1.5, 5.0
-_PADDING = 4
+_SHORTEST_SECONDS, _WINDOW_SECONDS = 3.0, 10.0
 _MOST_WINDOWS = 120
 """Hum that is steady is seen as well in so many windows spread over hours."""
 
 _MAINS_HZ = (50.0, 60.0)
 _REACH_HZ = 0.5
-_GRID_HZ = 0.02
 _HARMONICS = 8
-_NEAR_TURNS, _FAR_TURNS = 2.6, 10.0
-"""What counts as beside a line: at these distances, as multiples of what one window resolves."""
+_HIGHEST_HZ = 504.0
 
-_SHORT_PERCENTILE, _LONG_PERCENTILE = 12, 25
-_LONG_WORTH = 0.9
+_LINE_DB, _BESIDE_DB = 10.0, 6.0
+"""How far a line stands out that counts, and how far the highest of what lies beside it does by chance."""
+
+_FEW_LINES = {1: 0.5, 2: 0.75}
+_HALF_SURE_DB, _DOUBT_DB = 17.0, 2.5
 _FAINTEST_DB = -76.0
 """Hum as quiet as this is as likely below what anyone hears as not."""
-
-_LINE_DB = 6.0
-_FINE_REACH_HZ = 0.25
-_HALF_SURE_DB = 20.5
-_HIGHEST_HZ = 520.0
 
 
 class Mains(NamedTuple):
@@ -48,7 +41,7 @@ class Mains(NamedTuple):
 
 
 class HumDetector:
-    """Collects the low wave; looks in its long-time spectra for lines at multiples of a mains frequency."""
+    """Collects the low wave; looks in it for lines that stay as they are at multiples of a mains frequency."""
 
     def __init__(self, form: Format) -> None:
         self._format = form
@@ -64,9 +57,9 @@ class HumDetector:
     def findings(self) -> list[Finding]:
         """Return one finding that spans the recording, or none."""
         mains = measured(self._wave, self._format.rate / self._step)
-        if mains is None:
+        if mains is None or not mains.harmonics:
             return []
-        confidence = float(1 / (1 + np.exp(-(mains.evidence_db - _HALF_SURE_DB) / 4)))
+        confidence = float(1 / (1 + np.exp(-(mains.evidence_db - _HALF_SURE_DB) / _DOUBT_DB)))
         confidence *= float(1 / (1 + np.exp(-(max(level for _, level, _ in mains.harmonics) - _FAINTEST_DB) / 1.5)))
         level_db = float(10 * np.log10(sum(10 ** (level / 10) for _, level, _ in mains.harmonics)))
         lines = ", ".join(f"{mains.fundamental_hz * number:.0f}" for number, *_ in mains.harmonics)
@@ -107,104 +100,35 @@ def measured(wave: LowWaves, rate: float) -> Mains | None:
 
     Notes
     -----
-    In windows of 1.5 s each line's power is that which an eighth of the windows do not reach, as is that of what lies
-    beside it (minimum statistics, after R. Martin, 2001): a note that comes and goes is not steady, and hum shows
-    through every pause. Where there is none, windows of six seconds that hold a line apart from rumble may see more.
-    The fundamental is where the levels of its lines over what lies beside them add up to most
-    (harmonic sum, after D. J. Hermes, 1988); windows of six seconds then tell it to a hundredth of a hertz.
+    In windows of ten seconds lines are looked for that stay as they are, at multiples of 50 and of 60 Hz
+    (:mod:`steady_lines`); what most windows show, counts.
     """
-    if len(wave) < 2 * _SHORT_SECONDS * rate:
+    if len(wave) < _SHORTEST_SECONDS * rate:
         return None
-    long_seconds = min(_LONG_SECONDS, len(wave) / rate)
-    short, hz = _spectra(wave, rate, _SHORT_SECONDS)
-    steady_db = _percentile_db(short, _SHORT_PERCENTILE)
-    best = max((_lines(steady_db, mains, hz, rate, _SHORT_SECONDS) for mains in _MAINS_HZ), key=_evidence)
-    long, long_hz = _spectra(wave, rate, long_seconds)
-    if best.evidence_db < _HALF_SURE_DB:
-        usual_db = _percentile_db(long, _LONG_PERCENTILE)
-        others = [_lines(usual_db, mains, long_hz, rate, long_seconds) for mains in _MAINS_HZ]
-        other = max(others, key=_evidence)
-        best = max(best, other._replace(evidence_db=_LONG_WORTH * other.evidence_db), key=_evidence)
-    if not best.numbers:
-        return None
-    heard = np.array([
-        [_refined(row, number * best.fundamental_hz, long_hz) / number for number in best.numbers] for row in long
-    ])  # fmt: skip
-    weights = np.array(best.numbers) * np.clip(np.array(best.over_db) - _LINE_DB + 1, 0, 24)
-    fundamental = _weighted_median(heard.ravel(), np.tile(weights, len(heard)))
-    # What is steady of a line is no louder than the quietest it has been heard.
-    levels_db = [float(steady_db[round(number * fundamental / hz)]) for number in best.numbers]
-    harmonics = tuple(zip(best.numbers, levels_db, best.over_db, strict=True))
-    surest = heard[:, int(np.argmax(weights))]
-    drift = float(np.percentile(surest, 90) - np.percentile(surest, 10)) if len(surest) > 2 else 0.0
-    return Mains(fundamental, harmonics, drift, best.evidence_db)
+    length = min(round(_WINDOW_SECONDS * rate), len(wave))
+    hop = max(1, length // 2, (len(wave) - length) // _MOST_WINDOWS)
+    windows = [wave[start : start + length] for start in range(0, len(wave) - length + 1, hop)]
+    return max((_of(windows, rate, mains) for mains in _MAINS_HZ), key=lambda mains: mains.evidence_db)
 
 
-def _percentile_db(spectra: npt.NDArray[np.float64], percentile: float) -> npt.NDArray[np.float64]:
-    return np.asarray(10 * np.log10(np.maximum(np.percentile(spectra, percentile, axis=0), 1e-16)))
-
-
-class _Lines(NamedTuple):
-    fundamental_hz: float
-    numbers: tuple[int, ...]
-    over_db: tuple[float, ...]
-    evidence_db: float
-
-
-def _evidence(lines: _Lines) -> float:
-    return lines.evidence_db
-
-
-def _spectra(wave: LowWaves, rate: float, seconds: float) -> tuple[npt.NDArray[np.float64], float]:
-    """Return spectra of windows, a row each, as powers related to full scale, and the distance of their bins in Hz."""
-    length = min(round(seconds * rate), len(wave))
-    hop = max(1, length // 4, (len(wave) - length) // _MOST_WINDOWS)
-    size = next_fast_len(_PADDING * length, real=True)
-    window = get_window("hann", length).astype(np.float32)
-    last = int(_HIGHEST_HZ * size / rate) + 2
-    rows = []
-    for start in range(0, len(wave) - length + 1, hop):
-        spectrum = rfft(wave[start : start + length] * window, size)[:last]
-        rows.append(np.square(spectrum.real) + np.square(spectrum.imag))
-    return np.array(rows, np.float64) * (2 / float(window.sum())) ** 2 / 2, rate / size
-
-
-def _lines(steady_db: npt.NDArray[np.float64], mains: float, hz: float, rate: float, seconds: float) -> _Lines:
-    """Return the lines at multiples of a frequency near that of the mains."""
+def _of(windows: list[npt.NDArray[np.float32]], rate: float, mains: float) -> Mains:
     numbers = np.arange(1, _HARMONICS + 1)
-    near, far = (max(1, round(turns / seconds / hz)) for turns in (_NEAR_TURNS, _FAR_TURNS))
-    numbers = numbers[numbers * (mains + _REACH_HZ) + far * hz < min(_HIGHEST_HZ, 0.4 * rate)]
-    tried = np.arange(mains - _REACH_HZ, mains + _REACH_HZ, _GRID_HZ)
-    at = np.round(np.outer(tried, numbers) / hz).astype(np.int64)
-    # The flank of a strong neighbour is no floor: of both sides the higher counts.
-    beside = median_filter(steady_db, far - near)
-    middle = (near + far) // 2
-    floor = np.maximum(beside[np.maximum(at - middle, 0)], beside[np.minimum(at + middle, len(beside) - 1)])
-    over = steady_db[at] - floor
-    best = int(np.argmax(np.clip(over, 0, 24).sum(axis=1)))
-    stands_out = over[best] >= _LINE_DB
-    evidence = float(np.clip(over[best][stands_out], 0, 24).sum())
-    # One line is a tone, and mains without its first two lines is hardly ever met.
-    evidence *= (0.6 if stands_out.sum() == 1 else 1.0) * (1.0 if stands_out[:2].any() else 0.4)
-    return _Lines(
-        float(tried[best]), tuple(numbers[stands_out].tolist()), tuple(over[best][stands_out].tolist()), evidence
+    numbers = numbers[numbers * mains < min(_HIGHEST_HZ, 0.4 * rate)]
+    seen = [steady_lines(window, rate, mains, _REACH_HZ, numbers.tolist()) for window in windows]
+    over = np.median([lines.over_db for lines in seen], axis=0)
+    levels = np.median([lines.level_dbfs for lines in seen], axis=0)
+    fundamentals = np.array([lines.fundamental_hz for lines in seen])
+    stands_out = over >= _LINE_DB
+    evidence = float(np.clip(over[stands_out] - _BESIDE_DB, 0, ENOUGH_DB).sum())
+    # One line is a tone, two may be one note's, and mains without its first two lines is hardly ever met.
+    evidence *= _FEW_LINES.get(int(stands_out.sum()), 1.0) * (1.0 if stands_out[:2].any() else 0.4)
+    harmonics = zip(numbers.tolist(), levels.tolist(), over.tolist(), strict=True)
+    return Mains(
+        float(np.median(fundamentals)),
+        tuple(harmonic for harmonic, stands in zip(harmonics, stands_out, strict=True) if stands),
+        float(np.percentile(fundamentals, 90) - np.percentile(fundamentals, 10)),
+        evidence,
     )
-
-
-def _refined(spectrum: npt.NDArray[np.float64], frequency: float, hz: float) -> float:
-    """Return the frequency of the highest line within a quarter of a hertz, by a parabola through its top in dB."""
-    at, reach = round(frequency / hz), max(1, round(_FINE_REACH_HZ / hz))
-    top = at - reach + int(np.argmax(spectrum[at - reach : at + reach + 1]))
-    left, middle, right = np.log(np.maximum(spectrum[top - 1 : top + 2], 1e-18))
-    bend = left - 2 * middle + right
-    shift = 0.5 * (left - right) / bend if bend < 0 else 0.0
-    return (top + float(np.clip(shift, -0.5, 0.5))) * hz
-
-
-def _weighted_median(values: npt.NDArray[np.float64], weights: npt.NDArray[np.float64]) -> float:
-    order = np.argsort(values)
-    sums = np.cumsum(weights[order])
-    return float(values[order][np.searchsorted(sums, sums[-1] / 2)])
 
 
 KIND = Kind(
