@@ -106,8 +106,9 @@ def measured(wave: LowWaves, rate: float) -> Mains | None:
     if len(wave) < _SHORTEST_SECONDS * rate:
         return None
     length = min(round(_WINDOW_SECONDS * rate), len(wave))
-    hop = max(1, length // 2, (len(wave) - length) // _MOST_WINDOWS)
-    windows = [wave[start : start + length] for start in range(0, len(wave) - length + 1, hop)]
+    count = min(-(-len(wave) // length), _MOST_WINDOWS)
+    starts = np.linspace(0, len(wave) - length, count).astype(int).tolist()
+    windows = [wave[start : start + length] for start in starts]
     return max((_of(windows, rate, mains) for mains in _MAINS_HZ), key=lambda mains: mains.evidence_db)
 
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import find_objects, label, maximum_filter1d, uniform_filter1d
+from scipy.ndimage import label, maximum_filter1d, uniform_filter1d
 
 Floats = npt.NDArray[np.float32]
+Integers = npt.NDArray[np.int64]
 
 BESIDE_BINS = 12
 _CORE_BINS = 2
@@ -67,99 +67,146 @@ def tops(power: Floats) -> Floats:
 def ridges(over_db: Floats, power: Floats, shortest: int, since: int = 0) -> list[Ridge]:
     """Return the ridges of tops that go on for at least ``shortest`` rows, gliding by a bin a row at most.
 
-    Those that surely end before row ``since`` are left out.
+    Those that surely end before row ``since`` are left out. ``shortest`` is at least ``END_ROWS``.
     """
-    is_top = over_db > 0
+    lines = _lines(over_db > 0, power, shortest, since)
+    first, stop = _strong(lines, _parts(lines))
+    chosen = (stop - first >= shortest) & (lines.row[stop - 1] + 1 >= since)
+    return _shaped(lines, first[chosen], stop[chosen], over_db, power) if chosen.any() else []
+
+
+class _Lines(NamedTuple):
+    """Patches of neighbouring tops, one after another: an item for each row of each, whether it has a top or not."""
+
+    patch: Integers
+    row: Integers
+    strength: Floats
+    """Power of the row's strongest top; 0 without one."""
+    column: Floats
+    """Bin of the row's first top, or what lies evenly between those before and after."""
+    tops: tuple[Integers, Integers, Integers]
+    """Of every top the item it belongs to, its row and its bin; in order of the items."""
+
+
+def _lines(is_top: npt.NDArray[np.bool_], power: Floats, shortest: int, since: int) -> _Lines:
+    """Return the patches that may be long enough and last long enough."""
     thick = is_top.copy()
     thick[:, 1:] |= is_top[:, :-1]
     thick[:, :-1] |= is_top[:, 1:]
     thick[1:-1] |= thick[:-2] & thick[2:]
-    labels, count = label(thick)
-    # Most patches are small: those that cannot be long enough are left out before each is looked at.
-    large = np.bincount(labels.ravel(), minlength=count + 1) >= 2 * shortest
-    large[0] = False
-    labels = np.where(large, np.cumsum(large), 0)[labels]
-    found = []
-    for number, box in enumerate(find_objects(labels), 1):
-        rows, bins = box
-        if rows.stop - rows.start < shortest or rows.stop < since:
-            continue
-        own = (labels[box] == number) & is_top[box]
-        strength = np.where(own, power[box], 0).max(axis=1)
-        for begin, end in _parts(strength):
-            if end - begin < shortest or rows.start + end < since:
-                continue
-            # A line begins where it is strong: what leads up to it is some other sound's.
-            strong = begin + np.flatnonzero(strength[begin:end] > _WEAK_SHARE * _median(strength[begin:end]))
-            own_rows = slice(int(strong[0]), int(strong[-1]) + 1)
-            if own_rows.stop - own_rows.start >= shortest:
-                there = slice(rows.start + own_rows.start, rows.start + own_rows.stop)
-                found.append(_ridge(over_db, power, (there, bins), own[own_rows], strength[own_rows]))
-    return found
+    rows, columns = np.nonzero(is_top)
+    patches = label(thick)[0][rows, columns]
+    in_order = np.argsort(patches, kind="stable")
+    patches, rows, columns = patches[in_order], rows[in_order], columns[in_order]
+    begins = np.flatnonzero(np.diff(patches, prepend=0))
+    counts = np.diff(begins, append=len(patches))
+    first, last = rows[begins], rows[begins + counts - 1]
+    chosen = (last - first + 1 >= shortest) & (last + 1 >= since)
+    kept = np.repeat(chosen, counts)
+    rows, columns, counts = rows[kept], columns[kept], counts[chosen]
+    first, sizes = first[chosen], (last - first + 1)[chosen]
+    offsets = np.cumsum(sizes) - sizes
+    patch = np.repeat(np.arange(len(sizes)), sizes)
+    items = np.repeat(offsets - first, counts) + rows
+    row = np.arange(len(patch)) - np.repeat(offsets - first, sizes)
+    strength = np.zeros(len(patch), np.float32)
+    np.maximum.at(strength, items, power[rows, columns])
+    leads = np.flatnonzero(np.diff(items, prepend=-1))
+    column = np.interp(np.arange(len(patch)), items[leads], columns[leads]) if len(items) else np.zeros(0)
+    return _Lines(patch, row, strength, column.astype(np.float32), (items, rows, columns))
 
 
-def _parts(strength: Floats) -> list[tuple[int, int]]:
-    """Return the rows of a line cut where it suddenly grows far stronger or weaker: another has taken its place."""
-    if len(strength) < 2 * END_ROWS:
-        return [(0, len(strength))]
-    levels_db = _DB_PER_OCTAVE * np.log2(np.maximum(strength, np.float32(1e-12)))
-    near = np.sort(np.stack([levels_db[row : len(levels_db) - END_ROWS + 1 + row] for row in range(END_ROWS)]), axis=0)
-    usual = near[1] + near[2]
-    steps = np.abs(usual[END_ROWS:] - usual[:-END_ROWS])
-    if steps.max() < 2 * _STEP_DB:
-        return [(0, len(strength))]
-    at = np.flatnonzero((steps >= 2 * _STEP_DB) & (steps == maximum_filter1d(steps, 2 * END_ROWS + 1))) + END_ROWS
-    cuts = [0, *at.tolist(), len(strength)]
-    return [(begin, end) for begin, end in pairwise(cuts) if end > begin]
+def _parts(lines: _Lines) -> Integers:
+    """Return where parts of lines begin: a line that suddenly grows far stronger or weaker has become another."""
+    patch, count = lines.patch, len(lines.patch)
+    begins = np.diff(patch, prepend=-1) > 0
+    if count >= 2 * END_ROWS:
+        levels_db = _DB_PER_OCTAVE * np.log2(np.maximum(lines.strength, np.float32(1e-12)))
+        near = np.sort(np.stack([levels_db[row : count - END_ROWS + 1 + row] for row in range(END_ROWS)]), axis=0)
+        usual = near[1] + near[2]
+        steps = np.abs(usual[END_ROWS:] - usual[:-END_ROWS])
+        steps[patch[2 * END_ROWS - 1 :] != patch[: count - 2 * END_ROWS + 1]] = 0
+        largest = maximum_filter1d(steps, 2 * END_ROWS + 1)
+        begins[END_ROWS : END_ROWS + len(steps)] |= (steps >= 2 * _STEP_DB) & (steps == largest)
+    return np.flatnonzero(begins)
 
 
-def _ridge(
-    over_db: Floats, power: Floats, box: tuple[slice, slice], own: npt.NDArray[np.bool_], strength: Floats
-) -> Ridge:
-    rows, bins = box
-    at, columns = np.nonzero(own)
-    third = max(1, len(strength) // 3)
-    is_first = np.diff(at, prepend=-1) > 0
-    on_line = at[is_first]
-    path = np.interp(np.arange(len(own)), on_line, columns[is_first]) + bins.start
-    first, last = strength[:END_ROWS], strength[-END_ROWS:]
-    return Ridge(
-        rows.start,
-        rows.stop,
-        bins.start + int(columns.min()),
-        bins.start + int(columns.max()),
-        float(over_db[box][at, columns].mean()),
-        float(power[box][at, columns].mean()),
-        _db(strength[:third].mean() / (strength[-third:].mean() + 1e-12)),
-        _over_db(_median(first), power[max(0, rows.start - END_ROWS) : max(0, rows.start - 1)], path[:END_ROWS]),
-        _over_db(_median(last), power[rows.stop + 1 : rows.stop + END_ROWS], path[-END_ROWS:]),
-        _deviation(10 * np.log10(strength[on_line] + 1e-12)),
-        _deviation(path),
+def _strong(lines: _Lines, begins: Integers) -> tuple[Integers, Integers]:
+    """Return where parts begin and end to be strong: what leads up to a line is some other sound's."""
+    strength, sizes = lines.strength, np.diff(begins, append=len(lines.patch))
+    part = np.repeat(np.arange(len(begins)), sizes)
+    in_order = strength[np.lexsort((strength, part))]
+    medians = (in_order[begins + (sizes - 1) // 2] + in_order[begins + sizes // 2]) / 2
+    strong = np.flatnonzero(strength > _WEAK_SHARE * medians[part])
+    of = part[strong]
+    first = np.flatnonzero(np.diff(of, prepend=-1))
+    return strong[first], strong[np.append(first[1:], len(of))[: len(first)] - 1] + 1
+
+
+def _shaped(lines: _Lines, first: Integers, stop: Integers, over_db: Floats, power: Floats) -> list[Ridge]:
+    """Return the ridges of lines' items from ``first`` to ``stop``, which do not overlap."""
+    items, rows, columns = lines.tops
+    begins, ends = np.searchsorted(items, first), np.searchsorted(items, stop)
+    spans = np.stack([begins, ends], axis=1).ravel()
+    sizes = ends - begins
+
+    def over_tops(reduce: np.ufunc, values: npt.NDArray[Any]) -> npt.NDArray[Any]:
+        return np.asarray(reduce.reduceat(np.append(values, values[-1:]), spans)[::2])
+
+    at = np.arange(END_ROWS)
+    heads, tails = first[:, np.newaxis] + at, stop[:, np.newaxis] - END_ROWS + at
+    third = np.maximum(1, (stop - first) // 3)
+    sums = np.concatenate([[0.0], np.cumsum(lines.strength, dtype=np.float64)])
+    decay = (sums[first + third] - sums[first]) / (sums[stop] - sums[stop - third] + third * 1e-12)
+    has_top = lines.strength > 0
+    strengths_db = 10 * np.log10(lines.strength + 1e-12, dtype=np.float64)
+    ends_db = [
+        _over_db(lines, inner, lines.row[edge][:, np.newaxis] + beyond, power)
+        for inner, edge, beyond in ((heads, first, at[:-1] - END_ROWS), (tails, stop - 1, at[:-1] + 2))
+    ]
+    columns_of = (
+        lines.row[first],
+        lines.row[stop - 1] + 1,
+        over_tops(np.minimum, columns),
+        over_tops(np.maximum, columns),
+        over_tops(np.add, over_db[rows, columns].astype(np.float64)) / sizes,
+        over_tops(np.add, power[rows, columns].astype(np.float64)) / sizes,
+        10 * np.log10(decay + 1e-12),
+        *ends_db,
+        _deviations(strengths_db, first, stop, has_top),
+        _deviations(lines.column.astype(np.float64), first, stop, np.ones(len(has_top), np.bool_)),
     )
+    return [Ridge(*values) for values in zip(*(column.tolist() for column in columns_of), strict=True)]
 
 
-def _over_db(strength: float, beyond: Floats, path: npt.NDArray[np.float64]) -> float:
-    """Return how much stronger an end of a line is than the rows beyond it at its bin and that on either side."""
-    if not len(beyond):
-        return _FROM_NOTHING_DB
-    column = round(float(path.mean()))
-    return _db(strength / (float(beyond[:, max(0, column - 1) : column + 2].max(axis=1).mean()) + 1e-12))
+def _over_db(lines: _Lines, inner: Integers, beyond: Integers, power: Floats) -> npt.NDArray[np.float64]:
+    """Return how much stronger ends of lines are than the rows beyond them at their bin and that on either side."""
+    strength = np.sort(lines.strength[inner], axis=1)
+    middle = (strength[:, (END_ROWS - 1) // 2] + strength[:, END_ROWS // 2]) / 2
+    column = np.round(lines.column[inner].mean(axis=1)).astype(np.int64)
+    beside = np.clip(column[:, np.newaxis] + np.arange(-1, 2), 0, power.shape[1] - 1)
+    exists = (beyond >= 0) & (beyond < len(power))
+    strongest = power[np.clip(beyond, 0, len(power) - 1)[:, :, np.newaxis], beside[:, np.newaxis]].max(axis=2)
+    there = (strongest * exists).sum(axis=1) / np.maximum(exists.sum(axis=1), 1)
+    over_db = 10 * np.log10(middle / (there + 1e-12) + 1e-12)
+    return np.asarray(np.where(exists.any(axis=1), over_db, _FROM_NOTHING_DB), np.float64)
 
 
-def _db(ratio: float) -> float:
-    return float(10 * np.log10(ratio + 1e-12))
+def _deviations(
+    values: npt.NDArray[np.float64], first: Integers, stop: Integers, counts: npt.NDArray[np.bool_]
+) -> npt.NDArray[np.float64]:
+    """Return the standard deviations, of the values that count, from the straight line that is nearest to them."""
+    used = np.flatnonzero(counts)
+    begins, ends = np.searchsorted(used, first), np.searchsorted(used, stop)
+    sizes = ends - begins
+    of = np.repeat(np.arange(len(first)), sizes)
+    places = np.arange(len(of)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+    time = places - (sizes[of] - 1) / 2
+    own = values[used[np.repeat(begins, sizes) + places]]
 
+    def summed(terms: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+        return np.asarray(np.bincount(of, terms, len(first)), np.float64)
 
-def _deviation(values: npt.NDArray[np.float64]) -> float:
-    """Return the standard deviation of values from the straight line that is nearest to them."""
-    count = len(values)
-    time = np.arange(count) - (count - 1) / 2
-    centred = values - float(values.sum()) / count
-    of_slope = float(time @ centred) ** 2 / max(count * (count * count - 1) / 12, 1.0)
-    return float(np.sqrt(max(float(centred @ centred) - of_slope, 0.0) / count))
-
-
-def _median(values: Floats) -> float:
-    """Return the median of a few values; NumPy's own takes ten times as long for so few."""
-    in_order = np.sort(values)
-    return float((in_order[(len(values) - 1) // 2] + in_order[len(values) // 2]) / 2)
+    own = own - (summed(own) / sizes)[of]
+    of_slope = np.square(summed(time * own)) / np.maximum(sizes * (sizes * sizes - 1) / 12, 1.0)
+    return np.asarray(np.sqrt(np.maximum(summed(own * own) - of_slope, 0.0) / sizes))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -13,7 +12,6 @@ from scipy.ndimage import uniform_filter1d
 from scipy.signal import get_window
 
 Floats = npt.NDArray[np.float64]
-Complexes = npt.NDArray[np.complex128]
 
 ENOUGH_DB = 24.0
 """A line that stands out further says no more of the others."""
@@ -41,15 +39,6 @@ class SteadyLines(NamedTuple):
     level_dbfs: Floats
 
 
-class _Band(NamedTuple):
-    """What lies around a line, moved to zero hertz, with the weight of every moment, and its spectrum."""
-
-    wave: Complexes
-    weights: Floats
-    powers: Floats
-    floor: float
-
-
 def steady_lines(
     stretch: npt.NDArray[np.float32], rate: float, near_hz: float, reach_hz: float, numbers: Sequence[int]
 ) -> SteadyLines:
@@ -75,69 +64,63 @@ def steady_lines(
     part of the stretch where it is weakest, but for what chance would explain there: a note that is struck now and
     then is not steady.
     """
-    spectrum = rfft(stretch.astype(np.float64))
-    seconds = len(stretch) / rate
-    bands = [_band(spectrum, len(stretch), seconds, number * near_hz) for number in numbers]
-    tried = np.arange(-reach_hz, reach_hz + 1e-9, 1 / (4 * seconds * max(numbers)))
-    over = np.array([
-        np.maximum(_at(band, number * tried, seconds) / band.floor, 1e-9)
-        for band, number in zip(bands, numbers, strict=True)
-    ])  # fmt: skip
+    order = np.array(numbers)
+    bands = _Bands(stretch, len(stretch) / rate, near_hz * order)
+    tried = np.arange(-reach_hz, reach_hz + 1e-9, 1 / (4 * bands.seconds * order.max()))
+    over = np.maximum(bands.powers(np.outer(order, tried)) / bands.floor[:, np.newaxis], 1e-9)
     # One strong line is no hum: first the frequency is found that all lines speak for, then the likeliest next to it.
     fits = np.clip(10 * np.log10(over), 0, ENOUGH_DB).sum(axis=0)
-    beside = np.abs(tried - tried[int(np.argmax(fits))]) <= _FINE_TURNS / seconds
+    beside = np.abs(tried - tried[int(np.argmax(fits))]) <= _FINE_TURNS / bands.seconds
     best = float(tried[int(np.argmax(np.where(beside, over.sum(axis=0), 0)))])
-    power = np.array([
-        min(float(_at(band, np.array([number * best]), seconds)[0]), _weakest(band, number * best, seconds) ** 2)
-        for band, number in zip(bands, numbers, strict=True)
-    ])  # fmt: skip
-    floor = np.array([band.floor for band in bands])
-    # A real sinusoid of amplitude a is a / 2 in its band, and its RMS is a / √2.
+    power = np.minimum(bands.powers(order[:, np.newaxis] * best)[:, 0], np.square(bands.weakest(order * best)))
     return SteadyLines(
         near_hz + best,
-        10 * np.log10(np.maximum(power / floor, 1e-9)),
+        10 * np.log10(np.maximum(power / bands.floor, 1e-9)),
+        # A real sinusoid of amplitude a is a / 2 in its band, and its RMS is a / √2.
         10 * np.log10(np.maximum(2 * power, 1e-16)),
     )
 
 
-@lru_cache(maxsize=8)
-def _bell(length: int) -> Floats:
-    return np.asarray(get_window("hann", length), np.float64)
+class _Bands:
+    """What lies around some lines, a row each, moved to zero hertz, with the weight of every moment."""
 
+    def __init__(self, stretch: npt.NDArray[np.float32], seconds: float, middles_hz: Floats) -> None:
+        spectrum = rfft(stretch.astype(np.float64))
+        size = next_fast_len(int(2 * _BAND_HZ * seconds))
+        turns = np.fft.fftfreq(size, 1 / size)
+        taper = np.clip((_BAND_HZ - np.abs(turns) / seconds) / ((1 - _FLAT) * _BAND_HZ), 0, 1)
+        middles = np.round(middles_hz * seconds)[:, np.newaxis]
+        bins = np.clip(middles + turns, 0, len(spectrum) - 1).astype(np.int64)
+        wave = ifft(spectrum[bins] * taper, axis=1) * (size / len(stretch))
+        # A band's middle is a whole bin; what is left to the line turns slowly.
+        wave *= np.exp(-2j * np.pi * (middles_hz[:, np.newaxis] - middles / seconds) * _times(size, seconds))
+        loudness = uniform_filter1d(np.square(np.abs(wave)), max(1, round(_LOUDNESS_SECONDS * size / seconds)), axis=1)
+        self.seconds = seconds
+        self._wave = wave
+        self._weights = 1 / (loudness + _FAINTEST * loudness.mean(axis=1, keepdims=True) + 1e-16)
+        bell = get_window("hann", size) * self._weights
+        self._powers = np.square(np.abs(fft(wave * bell, _ZOOM * size, axis=1)))
+        self._powers /= np.square(bell.sum(axis=1, keepdims=True))
+        inner = np.abs(np.fft.fftfreq(_ZOOM * size, seconds / size)) < _FLAT * _BAND_HZ
+        self.floor = np.maximum(np.median(self._powers[:, inner], axis=1), 1e-20)
 
-def _band(spectrum: Complexes, frames: int, seconds: float, middle_hz: float) -> _Band:
-    size = next_fast_len(int(2 * _BAND_HZ * seconds))
-    turns = np.fft.fftfreq(size, 1 / size)
-    taper = np.clip((_BAND_HZ - np.abs(turns) / seconds) / ((1 - _FLAT) * _BAND_HZ), 0, 1)
-    bins = (round(middle_hz * seconds) + turns).astype(np.int64)
-    wave = ifft(spectrum[np.clip(bins, 0, len(spectrum) - 1)] * taper) * (size / frames)
-    # The band's middle is a whole bin; what is left to the line turns slowly.
-    wave *= np.exp(-2j * np.pi * (middle_hz - round(middle_hz * seconds) / seconds) * _times(size, seconds))
-    loudness = uniform_filter1d(np.square(np.abs(wave)), max(1, round(_LOUDNESS_SECONDS * size / seconds)))
-    weights = 1 / (loudness + _FAINTEST * float(loudness.mean()) + 1e-16)
-    bell = _bell(size) * weights
-    powers = np.square(np.abs(fft(wave * bell, _ZOOM * size))) / float(bell.sum()) ** 2
-    inner = np.abs(np.fft.fftfreq(_ZOOM * size, seconds / size)) < _FLAT * _BAND_HZ
-    return _Band(wave, weights, powers, max(float(np.median(powers[inner])), 1e-20))
+    def powers(self, hz: Floats) -> Floats:
+        """Return the powers at frequencies beside the bands' middles, a row of frequencies for each."""
+        columns = np.round(hz * self.seconds * _ZOOM).astype(np.int64) % self._powers.shape[1]
+        return np.asarray(np.take_along_axis(self._powers, columns, axis=1))
+
+    def weakest(self, hz: Floats) -> Floats:
+        """Return the most that each line's size can be in the part of the stretch where it is smallest."""
+        size = self._wave.shape[1]
+        still = self._weights * self._wave * np.exp(-2j * np.pi * np.outer(hz, _times(size, self.seconds)))
+        parts = max(2, round(self.seconds / _PART_SECONDS))
+        starts = np.arange(parts) * size // parts
+        sizes = np.abs(np.add.reduceat(still, starts, axis=1))
+        # Neighbouring values are nearly independent, as there are just as many as the band is wide.
+        errors = np.sqrt(np.add.reduceat(np.square(np.abs(still)), starts, axis=1))
+        most = (sizes + _ERRORS * errors) / np.add.reduceat(self._weights, starts, axis=1)
+        return np.asarray(most.min(axis=1))
 
 
 def _times(size: int, seconds: float) -> Floats:
     return np.asarray(np.arange(size) * (seconds / size))
-
-
-def _at(band: _Band, hz: Floats, seconds: float) -> Floats:
-    """Return the power at frequencies beside the band's middle."""
-    return np.asarray(band.powers[np.round(hz * seconds * _ZOOM).astype(np.int64) % len(band.powers)])
-
-
-def _weakest(band: _Band, hz: float, seconds: float) -> float:
-    """Return the most that a line's size can be in the part of the stretch where it is smallest."""
-    still = band.wave * np.exp(-2j * np.pi * hz * _times(len(band.wave), seconds))
-    parts = max(2, round(seconds / _PART_SECONDS))
-    most = []
-    for wave, weights in zip(np.array_split(still, parts), np.array_split(band.weights, parts), strict=True):
-        size = abs(complex(weights @ wave))
-        # Neighbouring values are nearly independent, as there are just as many as the band is wide.
-        error = np.sqrt(float(np.square(weights) @ np.square(np.abs(wave))))
-        most.append((size + _ERRORS * error) / float(weights.sum()))
-    return min(most)

@@ -9,6 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
 from itertools import compress
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -90,6 +91,8 @@ class Survey:
 
 _WORKERS = 2
 
+_T = TypeVar("_T")
+
 
 def _any_level() -> np.errstate:
     """Let samples of absurd size, as broken float files have, overflow; what is beside them is not looked at then."""
@@ -102,9 +105,9 @@ def _within(finding: Finding, frames: int) -> Finding:
     return replace(finding, start=min(finding.start, frames - 1), stop=frames)
 
 
-def _fed(feed: Callable[[], None]) -> None:
+def _at_any_level(work: Callable[[], _T]) -> _T:
     with _any_level():
-        feed()
+        return work()
 
 
 class Surveyor:
@@ -167,13 +170,13 @@ class Surveyor:
                     while len(ahead) > (0 if alone else _WORKERS):
                         self._feed(*ahead.popleft(), None if alone else pool)
                         if found and self._fed == due:
-                            found(self.so_far())
+                            found(self._told(self._found(None if alone else pool)))
                             due *= 2
             finally:
                 # What has been read is not lost, however it ends.
                 while ahead:
                     self._feed(*ahead.popleft(), pool)
-        return self.so_far()
+            return self._told(self._found(None if leaves_a_core() else pool))
 
     def _prepare(self, block: Block) -> None:
         """Have a block make what detectors share; blocks do that side by side."""
@@ -188,17 +191,25 @@ class Surveyor:
         feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
         if pool is None:
             for feed in feeds:
-                _fed(feed)
+                _at_any_level(feed)
         else:
-            for fed in [pool.submit(_fed, feed) for feed in feeds]:
+            for fed in [pool.submit(_at_any_level, feed) for feed in feeds]:
                 fed.result()
         self._frames = block.stop
         self._fed += 1
 
     def so_far(self) -> Survey:
         """Return what the blocks up to now have shown."""
-        with _any_level():
-            found = {name: detector.findings() for name, detector in self._detectors.items() if self._fed}
+        return self._told(self._found(None))
+
+    def _found(self, pool: ThreadPoolExecutor | None) -> dict[str, list[Finding]]:
+        asked = {name: detector.findings for name, detector in self._detectors.items() if self._fed}
+        if pool is None:
+            return {name: _at_any_level(findings) for name, findings in asked.items()}
+        told = {name: pool.submit(_at_any_level, findings) for name, findings in asked.items()}
+        return {name: findings.result() for name, findings in told.items()}
+
+    def _told(self, found: dict[str, list[Finding]]) -> Survey:
         kept = one_event_each(found, self._source.rate)
         # What is measured in windows may reach past the end by less than one.
         inside = ((_within(f, self._frames) for f in findings) for findings in kept.values())
