@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from scipy.ndimage import uniform_filter1d
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
@@ -12,15 +13,18 @@ _FIRST_HIGH_BAND, _FIRST_LOW_BAND = 4, 1
 _FIRST_HIGH_NARROW_BAND, _NARROW_BELOW_RATE = 3, 11_000
 """A telephone lets through just the foot of an S, from 2.5 kHz on."""
 
-_SHORTEST_SECONDS, _BRIDGED_SECONDS = 0.045, 0.01
+_SHORTEST_SECONDS, _BRIDGED_SECONDS = 0.035, 0.01
+_LOUDEST_SECONDS = 0.04
+"""A consonant is as bright as its brightest part of this length."""
+
 _BRIGHT = 0.6
 _FEWEST = 5
 _BRIGHTER_PERCENTILE = 85
-_DULL_DB, _FEW_DB = -9.0, -3.0
+_DULL_DB, _FEW_DB = -12.0, -4.0
 """No consonant is harsh that is not within so much of the loud passages' level; where there are few, within less."""
 
-_HALF_SURE_DB = 4.5
-_LEAST_DB = 1.5
+_HALF_SURE_DB = 6.0
+_LEAST_DB = 3.0
 _GATE_DB = 30.0
 
 
@@ -47,7 +51,8 @@ class SibilanceDetector:
         spans = self._bright(high, low, loud)
         if not spans:
             return []
-        levels_db = np.array([10 * np.log10(np.percentile(high[a:b], 70)) for a, b in spans])
+        smooth = uniform_filter1d(high, max(1, round(_LOUDEST_SECONDS * self._format.rate / self._hop)))
+        levels_db = np.array([10 * np.log10(smooth[a:b].max()) for a, b in spans])
         loud_db = float(10 * np.log10(loud))
         # Most of a voice's consonants are duller than its brightest, and a dull one made brighter is not harsh.
         own_db = (
