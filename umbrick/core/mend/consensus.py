@@ -80,9 +80,13 @@ def _agreed(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
     steady = steadiness(first, rate)
     weights = _weights(share, steady)
     lengths = _OTHER_FRAMES_SECONDS if share > _LIGHT_SHARE or steady > _STEADY_FROM[0] else ()
-    start = whole = _mean([first, *_sparse(lengths, wave, clipped, rate, False, is_cancelled)])
+
+    def sparsest(lengths: Sequence[float], lasting: bool) -> list[Wave]:
+        return [sparse.rebuild(wave, clipped, rate, length, lasting, first, is_cancelled) for length in lengths]
+
+    start = whole = _mean([first, *sparsest(lengths, False)])
     if weights.lasting > 0:
-        lasting = _mean(_sparse((sparse.FRAME_SECONDS, *lengths), wave, clipped, rate, True, is_cancelled))
+        lasting = _mean(sparsest((sparse.FRAME_SECONDS, *lengths), True))
         start = (weights.whole * whole + weights.lasting * lasting) / (weights.whole + weights.lasting)
     refined = prediction.rebuild(wave, clipped, start=start, order=_ORDER, sweeps=1, is_cancelled=is_cancelled)
     agreed = np.asarray((1 - weights.prediction) * start + weights.prediction * refined)
@@ -104,17 +108,6 @@ def _local_share(clipped: Mask, rate: int) -> float:
     reach = window_length(sparse.FRAME_SECONDS, rate)
     near = maximum_filter1d(clipped.astype(np.uint8), 2 * reach + 1)
     return float(clipped.sum() / max(1, np.count_nonzero(near)))
-
-
-def _sparse(
-    lengths: Sequence[float],
-    wave: Wave,
-    clipped: Mask,
-    rate: int,
-    lasting: bool,
-    is_cancelled: Callable[[], bool],
-) -> list[Wave]:
-    return [sparse.rebuild(wave, clipped, rate, seconds, lasting, is_cancelled) for seconds in lengths]
 
 
 def _mean(waves: Sequence[Wave]) -> Wave:

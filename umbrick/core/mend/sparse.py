@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -18,12 +19,20 @@ FRAME_SECONDS = 0.085
 _LIGHT, _DEEP = 0.08, 0.25
 """Shares of clipped samples between which the threshold's way changes."""
 
-_TOPS = 0.3, 1.0
 _LEAST = 1e-3
-"""Where the threshold begins, if little and if much is clipped, and ends, as shares of the loudest bin nearby."""
+"""Where the threshold ends, as a share of the loudest bin nearby."""
 
-_STEPS = 24, 50
-"""Its steps for each factor of ten."""
+
+class _Way(NamedTuple):
+    """Where the threshold begins, as such a share, and its steps for each factor of ten: if little is clipped, and if
+    much is."""
+
+    tops: tuple[float, float]
+    steps: tuple[float, float]
+
+
+_FROM_NOTHING = _Way((0.3, 1.0), (24, 50))
+_FROM_A_GUESS = _Way((0.02, 0.1), (20, 38))
 
 _NEAR_FRAMES = 7
 _MOST_WINDOWS = 64
@@ -35,6 +44,7 @@ def rebuild(
     rate: int,
     frame_seconds: float = FRAME_SECONDS,
     lasting: bool = False,
+    start: Wave | None = None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Wave:
     """Return the wave with its clipped samples from the sparsest spectrum that agrees with all that is known.
@@ -55,6 +65,8 @@ def rebuild(
     lasting : bool
         Whether tones are expected to last from frame to frame: a bin is then weighed together with those before and
         after it, and kept the more, the louder they are. Otherwise each bin is kept whole or not at all.
+    start : ndarray, shape (n,), optional
+        A first guess: the threshold begins far lower then, and much less is left to do.
     is_cancelled : callable
         Asked at each step; CancelledError is raised when it says so.
 
@@ -68,18 +80,19 @@ def rebuild(
     bounds = Bounds.of(wave, clipped)
     result = np.asarray(wave, np.float64).copy()
     length = window_length(frame_seconds, rate)
-    for start, stop in _stretches(clipped, length):
-        first, last = max(0, start - length), min(len(wave), stop + length)
+    guess, way = (wave, _FROM_NOTHING) if start is None else (start, _FROM_A_GUESS)
+    for begin, end in _stretches(clipped, length):
+        first, last = max(0, begin - length), min(len(wave), end + length)
         scale = float(np.abs(wave[first:last]).max()) or 1.0
         # Beyond the ends of the wave nothing is known, least of all that it is silent there.
-        beyond = (length - (start - first), length - (last - stop))
-        part = np.pad(wave[first:last] / scale, beyond).astype(np.float32)
+        beyond = (length - (begin - first), length - (last - end))
+        part = np.pad(guess[first:last] / scale, beyond).astype(np.float32)
         low = np.pad(bounds.low[first:last] / scale, beyond, constant_values=-np.inf).astype(np.float32)
         high = np.pad(bounds.high[first:last] / scale, beyond, constant_values=np.inf).astype(np.float32)
-        share = float(clipped[start:stop].mean())
-        made = _solved(part, low, high, length, _thresholds(share), lasting, is_cancelled)
-        inside = made[length : length + stop - start] * scale
-        result[start:stop] = np.where(clipped[start:stop], inside, wave[start:stop])
+        thresholds = _thresholds(float(clipped[begin:end].mean()), way)
+        made = _solved(part, low, high, length, thresholds, lasting, is_cancelled)
+        inside = made[length : length + end - begin] * scale
+        result[begin:end] = np.where(clipped[begin:end], inside, wave[begin:end])
     return bounds.applied(result)
 
 
@@ -97,11 +110,11 @@ def _stretches(clipped: Mask, length: int) -> Iterator[tuple[int, int]]:
     yield first, int(stops[-1])
 
 
-def _thresholds(share: float) -> npt.NDArray[np.float64]:
+def _thresholds(share: float, way: _Way) -> npt.NDArray[np.float64]:
     """Return how the threshold falls: from higher up and slower, the more is clipped."""
     depth = float(np.clip((share - _LIGHT) / (_DEEP - _LIGHT), 0.0, 1.0))
-    top = float(np.exp(np.interp(depth, (0, 1), np.log(_TOPS))))
-    steps = float(np.interp(depth, (0, 1), _STEPS))
+    top = float(np.exp(np.interp(depth, (0, 1), np.log(way.tops))))
+    steps = float(np.interp(depth, (0, 1), way.steps))
     return np.geomspace(top, _LEAST, round(np.log10(top / _LEAST) * steps))
 
 

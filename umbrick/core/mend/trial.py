@@ -21,7 +21,7 @@ _BELIEVED_SHARE = 0.08
 """Up to this share, what the trial says of heights holds for the clipped samples too."""
 
 _LOWER = 0.8
-_TRIED_SECONDS = 0.6
+_TRIED_SECONDS = 0.35
 _FEWEST = 16
 _LEAD_DB = (4.0, 8.0)
 _GAIN_DB = (9.0, 12.0)

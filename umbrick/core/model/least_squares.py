@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
+from scipy.fft import irfft, next_fast_len, rfft
 from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
 from umbrick.core.model.bounds import Bounds, Integers, Wave
 
 _ROUNDS = 12
+_MANY = 64
+"""From so many places on all of them are weighted at once."""
 
 
 def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave:
@@ -42,8 +45,9 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
     known[unknown] = 0.0
     if unknown[0] >= order and unknown[-1] + order < len(wave):
         weights = np.correlate(predictor, predictor, "full")[order:]
-        distance = np.abs(unknown[:, np.newaxis] - unknown[np.newaxis, :])
-        normal = np.where(distance <= order, weights[np.minimum(distance, order)], 0.0)
+        by_distance = np.zeros(max(order, int(unknown[-1] - unknown[0])) + 1)
+        by_distance[: order + 1] = weights
+        normal = by_distance[np.abs(unknown[:, np.newaxis] - unknown[np.newaxis, :])]
         pull = -_weighted(known, unknown, weights)
     else:
         normal, pull = _at_an_end(known, unknown, predictor)
@@ -55,17 +59,26 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
         free = ~held
         if not free.any():
             break
+        own, rest = (normal, pull) if free.all() else _freed(normal, pull, free, values)
         try:
-            factor = cho_factor(normal[np.ix_(free, free)], lower=True, check_finite=False)
+            factor = cho_factor(own, lower=True, check_finite=False)
         except LinAlgError:
             break
-        values[free] = cho_solve(factor, pull[free] - normal[np.ix_(free, held)] @ values[held], check_finite=False)
+        values[free] = cho_solve(factor, rest, check_finite=False)
         outside = (values < low) | (values > high)
         if not outside.any():
             break
         values = np.clip(values, low, high)
         held |= outside
     return np.clip(values, low, high)
+
+
+def _freed(
+    normal: Wave, pull: Wave, free: npt.NDArray[np.bool_], values: Wave
+) -> tuple[npt.NDArray[np.float64], npt.NDArray[np.float64]]:
+    """Return the equations of the free values alone."""
+    rows = normal[free]
+    return rows[:, free], pull[free] - rows[:, ~free] @ values[~free]
 
 
 def _at_an_end(known: Wave, unknown: Integers, predictor: Wave) -> tuple[Wave, Wave]:
@@ -85,6 +98,8 @@ def _weighted(wave: Wave, at: Integers, weights: Wave) -> Wave:
     order = len(weights) - 1
     kernel: npt.NDArray[np.float64] = np.concatenate([weights[:0:-1], weights])
     padded = np.pad(wave, order)
-    if len(at) * 8 > len(wave):
-        return np.convolve(padded, kernel, "valid")[at]
+    if len(at) > _MANY:
+        size = next_fast_len(len(padded), real=True)
+        weighted = irfft(rfft(padded, size) * rfft(kernel, size), size)
+        return np.asarray(weighted[2 * order :][at])
     return np.lib.stride_tricks.sliding_window_view(padded, len(kernel))[at] @ kernel
