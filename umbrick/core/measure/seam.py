@@ -12,6 +12,7 @@ from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
+from scipy.fft import rfft
 from scipy.ndimage import maximum_filter1d
 
 from umbrick.core.model.autoregression import Model, deviations, modelled
@@ -58,6 +59,7 @@ class Surroundings:
         clean[:order] = False
         self._clean = self._power[clean] if clean.any() else self._power[order:]
         self._sums = np.concatenate([[0.0], np.cumsum(self._clean)])
+        self._high = float(np.quantile(self._clean, 0.9))
         self._usual_flux, self._flux_spread = self._fluxes(clean)
 
     def score(self, start: int, stop: int) -> float:
@@ -70,7 +72,7 @@ class Surroundings:
         usual = self._usual_powers(length + order)
         residual = abs(_db(inside) - float(np.median(usual))) / (float(np.std(usual)) + 1.0)
         edges = max(float(self._power[at - 1 : at + 2].max()) for at in (start, stop))
-        join_db = 10 * np.log10(edges / (float(np.quantile(self._clean, 0.9)) + 1e-20) + 1e-9)
+        join_db = 10 * np.log10(edges / (self._high + 1e-20) + 1e-9)
         beside = max(length, rate // 200)
         left, right = (_level_db(part) for part in (wave[max(0, start - beside) : start], wave[stop : stop + beside]))
         middle = wave[start:stop]
@@ -144,7 +146,7 @@ def seam_scores(samples: Wave, made: Masks, starts: Integers, stops: Integers, r
 def _spectrum_db(parts: Wave) -> Wave:
     """Return the levels of bands, of one part or of several of the same length, along the last axis."""
     window, edges = _window_and_bands(parts.shape[-1])
-    power = np.square(np.abs(np.fft.rfft(parts * window)))
+    power = np.square(np.abs(rfft(parts * window)))
     return np.asarray(10 * np.log10(np.add.reduceat(power, edges, axis=-1) + _FLOOR))
 
 

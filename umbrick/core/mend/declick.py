@@ -10,7 +10,7 @@ import numpy.typing as npt
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.bounds import Mask, Wave, runs
-from umbrick.core.model.damage_extent import SWEEPS, Extent, context_for, extent, order_for
+from umbrick.core.model.damage_extent import SWEEPS, Extent, context_of, extent, order_for
 from umbrick.core.model.interpolation import bridged_over, interpolated
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.click import ClickDetector
@@ -81,8 +81,7 @@ def filled(wave: Wave, seen: Extent) -> Wave:
 def rebuilt(wave: Wave, start: int, stop: int, order: int | None = None) -> Wave:
     """Return the samples of a short gap, as the sound on both sides has them; the order follows its length."""
     order = order or order_for(stop - start)
-    reach = context_for(order)
-    left, right = max(0, start - reach), min(len(wave), stop + reach)
+    left, right = context_of(start, stop, order, len(wave))
     return interpolated(wave[left:right], start - left, stop - left, order, SWEEPS)[0]
 
 

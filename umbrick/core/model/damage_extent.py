@@ -30,6 +30,7 @@ _MOST_ORDER_FOR_EDGES = 256
 """A model that looks back over a turn of the pitch takes the next turn's onset for damage."""
 _CONTEXT_ORDERS = 4
 _LEAST_CONTEXT = 1024
+_LENGTH_STEP = 256
 
 
 class Extent(NamedTuple):
@@ -46,9 +47,14 @@ def order_for(length: int) -> int:
     return int(np.clip(_ORDER_A_SAMPLE * length, _LEAST_ORDER, _MOST_ORDER))
 
 
-def context_for(order: int) -> int:
-    """Return how many samples on either side a predictor is estimated from."""
-    return max(_CONTEXT_ORDERS * order, _LEAST_CONTEXT)
+def context_of(start: int, stop: int, order: int, frames: int) -> tuple[int, int]:
+    """Return the stretch of so many frames that a predictor for a place is estimated from.
+
+    Its length is one of a few, so that windows and transforms of the same length serve many places.
+    """
+    reach = max(_CONTEXT_ORDERS * order, _LEAST_CONTEXT)
+    length = -(-(stop - start + 2 * reach) // _LENGTH_STEP) * _LENGTH_STEP
+    return max(0, start - reach), min(frames, start - reach + length)
 
 
 def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
@@ -76,8 +82,7 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
     is_seen_left = is_seen_right = False
     for number in range(_ROUNDS):
         order = min(order_for(last - first), _MOST_ORDER_FOR_EDGES)
-        reach = context_for(order)
-        left, right = max(0, first - reach), min(len(wave), last + reach)
+        left, right = context_of(first, last, order, len(wave))
         around = wave[left:right].copy()
         filled, model = interpolated(around, first - left, last - left, order, SWEEPS)
         if model is None:
