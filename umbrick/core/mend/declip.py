@@ -10,10 +10,12 @@ import numpy.typing as npt
 from umbrick.core.mend import consensus, curve, prediction, sparse
 from umbrick.core.mend.intact_channel import helped
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
-from umbrick.core.model.bounds import Bounds, Mask, Wave
+from umbrick.core.mend.soft_knee import DEEPEST_DB, MOST_STRETCH, Knee, rails_of, straightened
+from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
 from umbrick.core.units import db_to_amplitude
 
 _REFINING_ORDER = 256
+_KNEE_REACH_SECONDS = 0.01
 
 
 def rebuild(
@@ -30,6 +32,8 @@ def rebuild(
         ``rail_dbfs``: ``auto`` takes the damage as marked; a level in dBFS takes the samples at or beyond it, on
         both sides of zero, instead. ``using``: ``curve``, ``prediction``, ``sparse``, or ``auto``, what the others
         agree on.
+        ``knee_db`` and ``knee_stretch``: where the sound was bent below the rail, that is straightened first, as far
+        as the swing goes that reached it.
     is_cancelled : callable
         CancelledError is raised soon after it says so.
     """
@@ -42,18 +46,31 @@ def rebuild(
         damage = np.abs(samples) >= db_to_amplitude(float(rail_dbfs)) * (1 - 1e-6)
         target = target & damage
     using = str(parameters.get("using", "auto"))
+    knee = Knee(float(parameters.get("knee_db", 0.0)), float(parameters.get("knee_stretch", 1.0)))
     for channel in range(samples.shape[1]):
         wanted = target[:, channel]
         if not wanted.any():
             continue
         wave = before[:, channel]
         clipped = damage[:, channel]
+        if knee.below_db > 0:
+            bent, wave = wave, straightened(wave, rails_of(wave, clipped), knee)
+            wanted = _swings_of(wanted, clipped | (wave != bent), bent >= 0)
         rebuilt = _rebuild_wave(wave, clipped, excerpt.rate, using, is_cancelled)
         if using == "auto" and not clipped.all():
             others = [(before[:, other], damage[:, other]) for other in range(before.shape[1]) if other != channel]
             rebuilt = helped(rebuilt, clipped, Bounds.of(wave, clipped), others, excerpt.rate, is_cancelled)
         samples[wanted, channel] = rebuilt[wanted]
     return samples
+
+
+def _swings_of(wanted: Mask, changed: Mask, is_above: Mask) -> Mask:
+    """Return what is changed in the swings, to one side of zero, that hold something wanted."""
+    swings = np.zeros_like(changed)
+    for side in (is_above, ~is_above):
+        for start, stop in zip(*runs(changed & side), strict=True):
+            swings[start:stop] = wanted[start:stop].any()
+    return swings | wanted
 
 
 def _rebuild_wave(wave: Wave, clipped: Mask, rate: int, using: str, is_cancelled: Callable[[], bool]) -> Wave:
@@ -91,8 +108,26 @@ METHOD = Method(
             "how the missing samples are found; auto is what the others agree on",
             choices=("auto", "curve", "prediction", "sparse"),
         ),
+        Parameter(
+            "knee_db",
+            "number",
+            0.0,
+            "how far below the rail the sound is bent already; 0 if it is not",
+            unit="dB",
+            low=0.0,
+            high=DEEPEST_DB,
+        ),
+        Parameter(
+            "knee_stretch",
+            "number",
+            2.0,
+            "how many times steeper the sound was there than what is left of it",
+            low=1.0,
+            high=MOST_STRETCH,
+        ),
     ),
     context_seconds=0.2,
+    reach=lambda parameters: _KNEE_REACH_SECONDS if float(parameters.get("knee_db", 0.0)) > 0 else 0.0,
     wants_marks=True,
     minds=("clipping",),
     rebuild=rebuild,

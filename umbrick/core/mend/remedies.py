@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, dethump, fade, graft, level, redraw, splice
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
+from umbrick.core.mend.soft_knee import SEEN_SECONDS, Knee, soft_knee
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 
@@ -22,6 +25,7 @@ _CURVED_SAMPLES = 8
 _THUMPING_DB = -12.0
 """Clicks that lie further below the sound around set nothing going."""
 
+_SAME_RAIL = 1e-4
 _FADES_MS = (10, 3)
 _PEAK_RAMP_MS = 5.0
 _END = {"in": "start", "out": "end"}
@@ -87,7 +91,7 @@ def remedies_of_selection(place: Place, version: Version) -> list[Remedy]:
 
 def _clipping(finding: Finding, version: Version, one: bool) -> list[Remedy]:
     place = Place.of(finding)
-    return [
+    made = [
         Remedy("All that is known", "what the others agree on", declip.METHOD, {}, place, 3),
         Remedy("Sparse spectrum", "the fewest tones that explain what is left", declip.METHOD, {"using": "sparse"},
                place, 2),
@@ -95,6 +99,21 @@ def _clipping(finding: Finding, version: Version, one: bool) -> list[Remedy]:
                place),
         Remedy("Smooth curve", "the smoothest way over the gap", declip.METHOD, {"using": "curve"}, place, 0),
     ]  # fmt: skip
+    knee = None if one else _knee_at(finding, version)
+    if knee is not None:
+        settings = {"knee_db": round(knee.below_db, 1), "knee_stretch": round(knee.stretch, 2)}
+        words = f"straightens what is bent from {knee.below_db:.1f} dB below the rail on"
+        made.append(Remedy("And its soft knee", words, declip.METHOD, settings, place, 3))
+    return made
+
+
+def _knee_at(finding: Finding, version: Version) -> Knee | None:
+    """Return the soft knee that the sound around a clipped place shows, if any."""
+    beside = round(SEEN_SECONDS / 2 * version.rate)
+    first, last = max(0, finding.start - beside), min(version.frames, finding.stop + beside)
+    wave = version.read(first, last)[:, finding.channels[0]].astype(np.float64)
+    rail = np.abs(wave[finding.start - first : finding.stop - first]).min(initial=np.inf)
+    return soft_knee(wave, np.abs(wave) >= rail * (1 - _SAME_RAIL))
 
 
 def _click(finding: Finding, version: Version, one: bool) -> list[Remedy]:
