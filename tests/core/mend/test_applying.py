@@ -32,7 +32,7 @@ def test_just_the_damaged_samples_change(channels):
     assert mended.peak == pytest.approx(np.abs(after[mask]).max(), rel=1e-6)
     assert len(mended.mends) == len(places) or channels > 1
     assert {i for m in mended.mends for i in m.finding_ids} == {i for p in places for i in p.finding_ids}
-    assert mended.mends[0].parameters == {"rail_dbfs": "auto", "using": "curve"}
+    assert mended.mends[0].parameters == {"rail_dbfs": "auto", "using": "curve", "knee_db": 0.0, "knee_stretch": 2.0}
 
 
 def test_the_number_of_threads_makes_no_difference():

@@ -6,7 +6,7 @@ import warnings
 from typing import Any, NamedTuple
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
+from scipy.ndimage import gaussian_filter1d, maximum_filter1d
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
@@ -19,6 +19,9 @@ _STRETCHES, _FEWEST_STRETCHES = 8, 3
 """Each side of a step is so many stretches of 0.8 s, of which the fewer must sound."""
 
 _GATE_DB, _SILENT_DB = 18.0, -65.0
+_LEARNED_REACHES, _LEARNED_BESIDE = 3, 8
+_LOWEST_DB, _HIGHEST_DB = -130.0, 6.0
+_BLUR_DB, _NEVER = 2.0, 2e-3
 _HALF_SURE_DB = 5.5
 _LEAST_DB = 1.5
 
@@ -51,6 +54,33 @@ def _steps(loud_db: np.ndarray) -> _Step:
     return _Step(size, before.mean(axis=0), after.mean(axis=0))
 
 
+def _refined(levels_db: np.ndarray, at: int, reach: int) -> int:
+    """Return the segment, within reach of a place, up to which levels are likelier before the step and then after it.
+
+    What levels there are on either side, pauses and all, is learned from some seconds of both (cumulative sum of log
+    likelihood ratios, after E. S. Page, 1954).
+    """
+    near = reach // _LEARNED_BESIDE
+    likely = [
+        _log_shares(levels_db[max(0, at - _LEARNED_REACHES * reach) : max(1, at - near)]),
+        _log_shares(levels_db[at + near : at + _LEARNED_REACHES * reach]),
+    ]
+    first = max(0, at - reach)
+    bins = _bin(levels_db[first : at + reach])
+    return first + int(np.argmax(np.concatenate([[0.0], np.cumsum(likely[0][bins] - likely[1][bins])])))
+
+
+def _bin(levels_db: np.ndarray) -> np.ndarray:
+    return (np.clip(levels_db, _LOWEST_DB, _HIGHEST_DB) - _LOWEST_DB).astype(np.int64)
+
+
+def _log_shares(levels_db: np.ndarray) -> np.ndarray:
+    """Return how common levels are, in steps of a decibel; what never was is not impossible."""
+    counts = np.bincount(_bin(levels_db), minlength=int(_HIGHEST_DB - _LOWEST_DB) + 1)
+    shares = gaussian_filter1d(counts.astype(np.float64), _BLUR_DB) / max(1, len(levels_db))
+    return np.asarray(np.log(shares + _NEVER))
+
+
 class LevelStepDetector:
     """Collects the outline; compares the sounding segments before and after every place."""
 
@@ -76,20 +106,9 @@ class LevelStepDetector:
         highest = np.flatnonzero((sizes == maximum_filter1d(sizes, 2 * _FEWEST_STRETCHES + 1)) & (sizes >= _LEAST_DB))
         findings = []
         for at in highest.tolist():
-            place = self._refined(levels_db, at * stretch, _FEWEST_STRETCHES * stretch)
+            place = _refined(levels_db, at * stretch, _FEWEST_STRETCHES * stretch)
             findings.append(self._finding(place, _Step(*(float(column[at]) for column in steps))))
         return [finding for finding in findings if finding.confidence >= 0.05]
-
-    @staticmethod
-    def _refined(levels_db: np.ndarray, at: int, least: int) -> int:
-        """Return the segment, within a second, that best parts louder from quieter."""
-        first, last = max(0, at - least), min(len(levels_db), at + least)
-        part = np.clip(levels_db[first:last], np.percentile(levels_db[first:last], 30), None)
-        sums = np.cumsum(part)
-        counts = np.arange(1, len(part))
-        split = np.abs(sums[:-1] / counts - (sums[-1] - sums[:-1]) / (len(part) - counts))
-        split *= np.sqrt(counts * (len(part) - counts))
-        return first + 1 + int(np.argmax(split)) if len(split) else at
 
     def _finding(self, at: int, step: _Step) -> Finding:
         size_db, before_db, after_db = step
