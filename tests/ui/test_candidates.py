@@ -5,7 +5,7 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
-from tests.sounds import RATE, faultless, write
+from tests.sounds import RATE, faultless, voice, write
 from umbrick.ui.bench.mending import Refusal
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 
@@ -136,3 +136,33 @@ def test_a_big_click_can_be_mended_with_its_thump(hands, window, tmp_path):
     heard = hands.work.version.read(at, at + len(time))
     there = slice(at, at + len(time))
     assert np.square(heard - truth[there]).sum() < 0.05 * np.square(noisy[there] - truth[there]).sum()
+
+
+def test_a_fade_says_what_it_does_to_the_level_and_doubts_nothing(hands, window, tmp_path):
+    hands.open(write(tmp_path / "cut.wav", faultless(4.0)[RATE:]))
+    hands.press("F5")
+    hands.press("N")
+    assert hands.work.focus.kind == "hard_edge"
+    told = window.treatment.finding.effect.text()
+    assert "without information" not in told
+    assert "rebuilt" not in told
+    assert window.mending.offers.current.trust == ()
+
+
+def test_a_soft_knee_is_chosen_by_its_key_and_straightens_all_clipping_at_once(hands, window, tmp_path):
+    truth = 0.6 * voice(4.0)[:, :1] / np.abs(voice(4.0)).max()
+    sizes, begins, rail = np.abs(truth), 0.21, 0.3
+    bent = np.copysign(np.minimum(np.minimum(sizes, begins) + np.maximum(sizes - begins, 0) / 2, rail), truth)
+    hands.open(write(tmp_path / "bent.wav", bent))
+    hands.press("F5")
+    for _ in range(3):
+        hands.press("N")
+    assert hands.work.focus.kind == "clipping"
+    titles = [remedy.title for remedy in window.mending.offers.remedies]
+    hands.press(str(titles.index("And its soft knee") + 1))
+    window.mending.mend_all(hands.work.listing().open_findings("clipping"))
+    hands.settle()
+    assert len({tuple(mend.parameters.items()) for mend in hands.work.history.mends}) == 1
+    heard = hands.work.version.read(0, len(truth))
+    there = sizes > begins
+    assert np.square(heard - truth)[there].sum() < 0.2 * np.square(bent - truth)[there].sum()

@@ -9,6 +9,7 @@ from tests.sounds import RATE, chord, runs, voice
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.declip import METHOD
 from umbrick.core.mend.place import Place
+from umbrick.core.mend.plan import planned
 from umbrick.core.mend.remedies import remedies
 from umbrick.core.mend.soft_knee import Knee, rails_of, soft_knee, straightened
 from umbrick.core.sound.source import ArraySource
@@ -101,3 +102,16 @@ def test_the_knee_is_offered_where_there_is_one():
         titles = [remedy.title for remedy in remedies(finding, version)]
         assert titles[0] == "All that is known"
         assert ("And its soft knee" in titles) == has_knee
+
+
+def test_the_knee_of_the_recording_is_chosen_for_all_clipping_at_once():
+    wave = cut(bent(sound(voice), KNEE))
+    version = Version.of(ArraySource(wave[:, np.newaxis], RATE, "cut"))
+    spans = runs(on_rail(wave))
+    findings = [Finding(f"f{n}", "clipping", *span, (0,), 0.5, 0.9, "", {}) for n, span in enumerate(spans)]
+    (knee,) = [remedy for remedy in remedies(findings[len(findings) // 2], version) if remedy.is_of_recording]
+    (batch,) = planned(findings, version, {"clipping": knee.title}, {"clipping": knee})
+    assert batch.settings == knee.settings
+    assert len(batch.places) == len(findings)
+    (plain,) = planned(findings, version, {"clipping": "Smooth curve"}, {"clipping": knee})
+    assert plain.settings == {"using": "curve"}

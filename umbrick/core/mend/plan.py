@@ -63,18 +63,22 @@ def planned(
     findings: Iterable[Finding],
     version: Version,
     preferred: Mapping[str, str] = MappingProxyType({}),
-    adjusted: Mapping[str, Remedy] = MappingProxyType({}),
+    settled: Mapping[str, Remedy] = MappingProxyType({}),
 ) -> list[Batch]:
     """Return the best mend of each finding, those alike as one; findings that no method mends are left out.
 
-    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal, ``adjusted`` mends whose settings
-    a person changed.
+    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal or is chosen, ``settled`` mends
+    whose settings a person changed, or that are those of the recording.
     """
     batches: dict[tuple[object, ...], Batch] = {}
     for finding in findings:
-        remedy = first_remedy(finding, version, preferred.get(finding.kind, ""))
+        title, known = preferred.get(finding.kind, ""), settled.get(finding.kind)
+        if known is not None and known.is_of_recording and known.title == title:
+            remedy: Remedy | None = known.at(finding)
+        else:
+            remedy = first_remedy(finding, version, title)
         if remedy is not None:
-            remedy = remedy.adjusted_as(adjusted.get(finding.kind))
+            remedy = remedy.adjusted_as(known)
             key = (remedy.method.name, *sorted(remedy.settings.items()))
             batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places.append(remedy.place)
     return list(batches.values())

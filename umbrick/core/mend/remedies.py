@@ -46,6 +46,8 @@ class Remedy:
     effort: int = 1
     is_adjusted: bool = False
     """Whether a person changed its settings."""
+    is_of_recording: bool = False
+    """Whether its settings tell of all of the recording: what was found out at one place holds for its kind."""
 
     def adjusted(self, settings: Parameters) -> Remedy:
         """Return the same with settings of a person's own."""
@@ -55,6 +57,10 @@ class Remedy:
         """Return the same as it was adjusted for another place, if it was."""
         is_same = other is not None and (other.title, other.method) == (self.title, self.method)
         return self.adjusted(other.settings) if other is not None and is_same else self
+
+    def at(self, finding: Finding) -> Remedy:
+        """Return the same for another finding."""
+        return replace(self, place=Place.of(finding))
 
 
 Offering = Callable[[Finding, Version, bool], list[Remedy]]
@@ -103,7 +109,7 @@ def _clipping(finding: Finding, version: Version, one: bool) -> list[Remedy]:
     if knee is not None:
         settings = {"knee_db": round(knee.below_db, 1), "knee_stretch": round(knee.stretch, 2)}
         words = f"straightens what is bent from {knee.below_db:.1f} dB below the rail on"
-        made.append(Remedy("And its soft knee", words, declip.METHOD, settings, place, 3))
+        made.append(Remedy("And its soft knee", words, declip.METHOD, settings, place, 3, is_of_recording=True))
     return made
 
 

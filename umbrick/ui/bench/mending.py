@@ -21,6 +21,7 @@ from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_db, format_lowering
 from umbrick.ui.bench.bench import Bench
@@ -45,6 +46,8 @@ class Offer:
     """The one that is pictured."""
     trust: tuple[TrustBand, ...] = ()
     """Of that channel, for each run of rebuilt frames."""
+    nature: Nature = Nature.REBUILT
+    """What the mend makes of the samples."""
 
     @property
     def score(self) -> float | None:
@@ -174,6 +177,14 @@ class Mending(QObject):
                 preferred[kind] = remedy.title
         return preferred
 
+    def _settled(self, work: Work) -> dict[str, Remedy]:
+        """Return for kinds the mend whose settings hold for all of it: adjusted, or chosen and the recording's own."""
+        settled, offers = dict(work.adjusted), self.offers
+        remedy = offers.chosen_remedy if offers else None
+        if offers and remedy and remedy.is_of_recording and isinstance(offers.subject, Finding):
+            settled[offers.subject.kind] = remedy
+        return settled
+
     def adjust(self, settings: Parameters) -> None:
         """Compute the chosen candidate again with other settings, which hold for others of its kind from now on."""
         work, offers = self._bench.work, self.offers
@@ -202,11 +213,11 @@ class Mending(QObject):
             return
         self._stopping = stopping = threading.Event()
         version, known = work.version, work.listing().open_findings()
-        preferred, adjusted = self.preferred(work), dict(work.adjusted)
+        preferred, settled = self.preferred(work), self._settled(work)
 
         def mend(job: Job) -> CarriedOut:
             alone = apart(findings, version.rate)
-            plan = planned(alone, version, preferred, adjusted)
+            plan = planned(alone, version, preferred, settled)
             done = carried_out(version, plan, known, job.report, stopping.is_set)
             if done.mended:
                 work.measure_peak(done.mended.version)
@@ -362,7 +373,10 @@ def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Findin
         after = mended.version.read(start, min(stop, mended.version.frames))[:, channel]
         span = mended.version.read(subject.start, min(subject.stop, mended.version.frames))[:, list(subject.channels)]
         peak = float(np.abs(span).max()) if span.size else 0.0
-        offer: Any = Offer(mended, peak, before, after, channel, _trust(mended, channel))
+        nature = found[index].method.nature
+        # What is just louder or quieter than before is known as well as before.
+        trust = () if nature is Nature.RELEVELLED else _trust(mended, channel)
+        offer: Any = Offer(mended, peak, before, after, channel, trust, nature)
         job.came.emit((index, offer))
 
 

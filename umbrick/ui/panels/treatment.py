@@ -278,6 +278,7 @@ class Treatment(QWidget):
             parts.append(
                 f"Level: peaks {reach} {format_db(level_db)}. Saving offers to lower all by {change}, or a float file."
             )
-        elif offer:
-            parts.append(f"Level: rebuilt up to {format_db(amplitude_to_db(offer.peak))}, under full scale.")
+        elif offer and offer.peak > 0:
+            level = format_db(amplitude_to_db(offer.peak))
+            parts.append(f"Level: {offer.nature.value} up to {level}, under full scale.")
         return " ".join(parts)

@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QWidget
 from umbrick.core.model.bounds import runs
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import SPANNING_KINDS, State
+from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.runs import NO_ORIGIN
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_count, format_db, format_length
@@ -224,7 +225,7 @@ class LoupeStrip(Strip):
                 self._draw_curve(painter, curve_x[part], rebuilt_y + lift, "mended")
         if spacing >= _DOTS_FROM:
             self._draw_dots(painter, work, content, frames, x, y, before_y, changed)
-        self._draw_rebuilt_label(painter, content, rect, x, y, changed)
+        self._draw_rebuilt_label(painter, work, content, rect, x, y, changed)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
 
     def _draw_trust(
@@ -275,13 +276,15 @@ class LoupeStrip(Strip):
                 painter.drawEllipse(QPointF(x[index], y[index]), radius, radius)
 
     def _draw_rebuilt_label(
-        self, painter: QPainter, content: _Content, rect: QRectF, x: Any, y: Any, changed: Any
+        self, painter: QPainter, work: Work, content: _Content, rect: QRectF, x: Any, y: Any, changed: Any
     ) -> None:
         inside = changed & (x >= 0) & (x <= self.width())
         if not inside.any():
             return
         top = int(np.argmax(np.where(inside, np.abs(content.shown), 0)))
-        text = f"rebuilt {format_db(amplitude_to_db(float(content.shown[top])))}"
+        offer = self._viewing.mending.offer_in(work)
+        word = offer.nature.value if offer else Nature.REBUILT.value
+        text = f"{word} {format_db(amplitude_to_db(float(content.shown[top])))}"
         above = content.shown[top] >= 0
         label_y = y[top] - 22 if above else y[top] + 8
         label_y = min(max(rect.top(), label_y), rect.bottom() - 14)
