@@ -53,7 +53,9 @@ def test_a_knee_is_measured_and_a_hard_rail_has_none(make):
     assert seen.stretch == pytest.approx(KNEE.stretch, abs=0.6)
     hard = cut(sound(make))
     assert soft_knee(hard, on_rail(hard)) is None
-    assert soft_knee(wave[:40], on_rail(wave[:40])) is None
+    for nothing in (wave[:40], wave[:0], np.zeros(9000), np.full(9000, RAIL), np.tile([RAIL, -RAIL], 4000)):
+        assert soft_knee(nothing, on_rail(nothing)) is None
+    assert soft_knee(np.zeros(9000), np.ones(9000, bool)) is None
 
 
 @given(st.floats(0.5, 6.0), st.floats(1.0, 5.0), st.lists(st.floats(-1.0, 1.0), min_size=1, max_size=40))

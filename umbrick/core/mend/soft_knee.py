@@ -45,7 +45,7 @@ def rails_of(wave: Wave, clipped: Mask) -> Wave:
     """
     rails = np.full(len(wave), np.inf)
     at = np.arange(len(wave))
-    for side in (wave >= 0, wave < 0):
+    for side in (wave > 0, wave < 0):
         on_rail = np.flatnonzero(clipped & side)
         if len(on_rail):
             rails[side] = np.interp(at[side], on_rail, np.abs(wave[on_rail]))
