@@ -26,7 +26,7 @@ _LINE_DB, _BESIDE_DB = 10.0, 6.0
 """How far a line stands out that counts, and how far the highest of what lies beside it does by chance."""
 
 _FEW_LINES = {1: 0.5, 2: 0.75}
-_HALF_SURE_DB, _DOUBT_DB = 17.0, 2.5
+_HALF_SURE_DB, _DOUBT_DB = 15.5, 2.5
 _FAINTEST_DB = -76.0
 """Hum as quiet as this is as likely below what anyone hears as not."""
 
