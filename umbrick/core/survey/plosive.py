@@ -23,6 +23,7 @@ _LEAST_DB = 4.0
 _FEWEST_SECONDS = 3.0
 _HOP = 2
 _PART_SECONDS, _MARGIN_SECONDS = 300.0, 2.0
+_AT_ONCE = 2**18
 _MOST_CONFIDENCE = 0.9
 """A strong word is low and sudden too: only an ear can be surer."""
 
@@ -49,9 +50,8 @@ class PlosiveDetector:
         rate /= _HOP
         usual_db = float(np.percentile(level_db, 97))
         apart = round(_APART_SECONDS * rate)
-        is_top = level_db == maximum_filter1d(level_db, 2 * apart + 1)
-        peaks = np.flatnonzero(is_top & (level_db > usual_db + _LEAST_DB))
-        findings = [self._finding(level_db, peak, usual_db, rate) for peak in peaks.tolist()]
+        peaks = _peaks(level_db, apart, usual_db + _LEAST_DB)
+        findings = [self._finding(level_db, peak, usual_db, rate) for peak in peaks]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, level_db: np.ndarray, peak: int, usual_db: float, rate: float) -> Finding:
@@ -78,18 +78,29 @@ class PlosiveDetector:
         )
 
 
+def _peaks(level_db: Floats, apart: int, least_db: float) -> list[int]:
+    """Return where the level is highest within ``apart`` to either side; hours are gone through in parts."""
+    peaks: list[int] = []
+    for start in range(0, len(level_db), _AT_ONCE):
+        first = max(0, start - apart)
+        near = level_db[first : start + _AT_ONCE + apart]
+        tops = np.flatnonzero((near == maximum_filter1d(near, 2 * apart + 1)) & (near > least_db)) + first
+        peaks += tops[(tops >= start) & (tops < start + _AT_ONCE)].tolist()
+    return peaks
+
+
 def _level_db(wave: LowWaves, rate: float) -> Floats:
     """Return the level below the voice, at every ``_HOP``th place; hours are gone through in parts."""
     sections = butter(2, _BAND_HZ, "bandpass", fs=rate, output="sos")
     part, margin = _HOP * round(_PART_SECONDS * rate / _HOP), _HOP * round(_MARGIN_SECONDS * rate / _HOP)
-    levels = []
+    levels = np.empty(-(-len(wave) // _HOP), np.float32)
     for start in range(0, len(wave), part):
         first = max(0, start - margin)
         low = sosfiltfilt(sections, wave[first : start + part + margin])
         level = uniform_filter1d(np.square(low), max(1, round(_SMOOTHED_SECONDS * rate)))
         own = level[start - first : start - first + part : _HOP]
-        levels.append((10 * np.log10(np.maximum(own, 1e-12))).astype(np.float32))
-    return np.concatenate(levels)
+        levels[start // _HOP : start // _HOP + len(own)] = 10 * np.log10(np.maximum(own, 1e-12))
+    return levels
 
 
 KIND = Kind(
