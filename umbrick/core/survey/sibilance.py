@@ -23,7 +23,7 @@ _BRIGHTER_PERCENTILE = 85
 _DULL_DB, _FEW_DB = -12.0, -4.0
 """No consonant is harsh that is not within so much of the loud passages' level; where there are few, within less."""
 
-_HALF_SURE_DB = 6.0
+_HALF_SURE_DB, _HALF_SURE_NARROW_DB = 6.0, 7.0
 _LEAST_DB = 3.0
 _GATE_DB = 30.0
 
@@ -84,6 +84,8 @@ class SibilanceDetector:
         return [(start, stop) for start, stop in spans if stop - start >= shortest]
 
     def _finding(self, start: int, stop: int, excess_db: float) -> Finding:
+        is_narrow = self._format.rate < _NARROW_BELOW_RATE
+        half_sure_db = _HALF_SURE_NARROW_DB if is_narrow else _HALF_SURE_DB
         return Finding(
             id="",
             kind="sibilance",
@@ -91,7 +93,7 @@ class SibilanceDetector:
             stop=stop * self._hop,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(excess_db / 20, 0, 1)), 3),
-            confidence=round(float(1 / (1 + np.exp(-(excess_db - _HALF_SURE_DB) / 0.7))), 3),
+            confidence=round(float(1 / (1 + np.exp(-(excess_db - half_sure_db) / 0.7))), 3),
             evidence=f"{excess_db:.0f} dB brighter than this voice's bright consonants",
             detail={"excess_db": round(excess_db, 2)},
         )
