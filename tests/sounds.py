@@ -56,6 +56,13 @@ def clipped(sound, share=0.01, rail=0.9):
     return np.clip(truth, -rail, rail), truth, np.abs(truth) > rail
 
 
+def bent(wave, below_db, stretch, rail):
+    """Return a wave as a soft knee below a rail leaves it, before it is cut off there."""
+    begins = rail * 10 ** (-below_db / 20)
+    sizes = np.abs(wave)
+    return np.copysign(np.minimum(sizes, begins) + np.maximum(sizes - begins, 0) / stretch, wave)
+
+
 def on_grid(sound, bits):
     step = 2.0 ** (1 - bits)
     return np.clip(np.round(sound / step) * step, -1, 1 - step)

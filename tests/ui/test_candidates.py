@@ -5,7 +5,7 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
-from tests.sounds import RATE, faultless, voice, write
+from tests.sounds import RATE, bent, faultless, voice, write
 from umbrick.ui.bench.mending import Refusal
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 
@@ -150,10 +150,10 @@ def test_a_fade_says_what_it_does_to_the_level_and_doubts_nothing(hands, window,
 
 
 def test_a_soft_knee_is_chosen_by_its_key_and_straightens_all_clipping_at_once(hands, window, tmp_path):
-    truth = 0.6 * voice(4.0)[:, :1] / np.abs(voice(4.0)).max()
-    sizes, begins, rail = np.abs(truth), 0.21, 0.3
-    bent = np.copysign(np.minimum(np.minimum(sizes, begins) + np.maximum(sizes - begins, 0) / 2, rail), truth)
-    hands.open(write(tmp_path / "bent.wav", bent))
+    spoken, rail = voice(4.0), 0.3
+    truth = 0.6 * spoken / np.abs(spoken).max()
+    cut = np.clip(bent(truth, 3.1, 2.0, rail), -rail, rail)
+    hands.open(write(tmp_path / "bent.wav", cut))
     hands.press("F5")
     for _ in range(3):
         hands.press("N")
@@ -164,5 +164,5 @@ def test_a_soft_knee_is_chosen_by_its_key_and_straightens_all_clipping_at_once(h
     hands.settle()
     assert len({tuple(mend.parameters.items()) for mend in hands.work.history.mends}) == 1
     heard = hands.work.version.read(0, len(truth))
-    there = sizes > begins
-    assert np.square(heard - truth)[there].sum() < 0.2 * np.square(bent - truth)[there].sum()
+    there = np.abs(truth) > 0.21
+    assert np.square(heard - truth)[there].sum() < 0.2 * np.square(cut - truth)[there].sum()

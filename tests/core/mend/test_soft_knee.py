@@ -5,7 +5,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.sounds import RATE, chord, runs, voice
+from tests.sounds import RATE, bent, chord, runs, voice
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.declip import METHOD
 from umbrick.core.mend.place import Place
@@ -18,13 +18,6 @@ from umbrick.core.timeline.version import Version
 
 RAIL = 0.3
 KNEE = Knee(3.0, 2.0)
-
-
-def bent(wave, knee, rail=RAIL):
-    """Return a wave that a knee has bent, before it is cut off."""
-    begins = rail * 10 ** (-knee.below_db / 20)
-    sizes = np.abs(wave)
-    return np.copysign(np.minimum(sizes, begins) + np.maximum(sizes - begins, 0) / knee.stretch, wave)
 
 
 def cut(wave):
@@ -46,7 +39,7 @@ def longest_run(mask):
 
 @pytest.mark.parametrize("make", [voice, chord])
 def test_a_knee_is_measured_and_a_hard_rail_has_none(make):
-    wave = cut(bent(sound(make), KNEE))
+    wave = cut(bent(sound(make), *KNEE, RAIL))
     seen = soft_knee(wave, on_rail(wave))
     assert seen is not None
     assert seen.below_db == pytest.approx(KNEE.below_db, abs=0.8)
@@ -62,7 +55,7 @@ def test_a_knee_is_measured_and_a_hard_rail_has_none(make):
 def test_straightening_is_bending_backwards(below_db, stretch, heights):
     knee, wave = Knee(below_db, stretch), np.array(heights)
     straight = straightened(wave, np.full(len(wave), RAIL), knee)
-    assert np.allclose(bent(straight, knee), wave)
+    assert np.allclose(bent(straight, *knee, RAIL), wave)
     below = np.abs(wave) < RAIL * 10 ** (-below_db / 20)
     assert np.array_equal(straight[below], wave[below])
 
@@ -77,7 +70,7 @@ def test_rails_go_over_from_one_height_to_the_next_on_each_side_of_zero():
 @pytest.mark.parametrize("make", [voice, chord])
 def test_a_swing_is_straightened_as_far_as_it_was_bent_and_no_other(make):
     truth = sound(make)
-    wave = cut(bent(truth, KNEE))
+    wave = cut(bent(truth, *KNEE, RAIL))
     version = Version.of(ArraySource(wave[:, np.newaxis], RATE, "bent"))
     places = [Place(start, stop, (0,)) for start, stop in runs(on_rail(wave))]
     begins = RAIL * 10 ** (-KNEE.below_db / 20)
@@ -97,7 +90,7 @@ def test_a_swing_is_straightened_as_far_as_it_was_bent_and_no_other(make):
 
 
 def test_the_knee_is_offered_where_there_is_one():
-    for wave, has_knee in ((cut(bent(sound(voice), KNEE)), True), (cut(sound(voice)), False)):
+    for wave, has_knee in ((cut(bent(sound(voice), *KNEE, RAIL)), True), (cut(sound(voice)), False)):
         version = Version.of(ArraySource(wave[:, np.newaxis], RATE, "cut"))
         start, stop = longest_run(on_rail(wave))
         finding = Finding("f1", "clipping", start, stop, (0,), 0.5, 0.9, "stands on a rail", {})
@@ -107,7 +100,7 @@ def test_the_knee_is_offered_where_there_is_one():
 
 
 def test_the_knee_of_the_recording_is_chosen_for_all_clipping_at_once():
-    wave = cut(bent(sound(voice), KNEE))
+    wave = cut(bent(sound(voice), *KNEE, RAIL))
     version = Version.of(ArraySource(wave[:, np.newaxis], RATE, "cut"))
     spans = runs(on_rail(wave))
     findings = [Finding(f"f{n}", "clipping", *span, (0,), 0.5, 0.9, "", {}) for n, span in enumerate(spans)]

@@ -7,6 +7,7 @@ import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
+from umbrick.core.model.autoregression import autocorrelation
 from umbrick.core.model.bounds import Bounds, Integers, Wave
 
 _ROUNDS = 12
@@ -44,11 +45,9 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
     known = wave.copy()
     known[unknown] = 0.0
     if unknown[0] >= order and unknown[-1] + order < len(wave):
-        weights = np.correlate(predictor, predictor, "full")[order:]
-        by_distance = np.zeros(max(order, int(unknown[-1] - unknown[0])) + 1)
-        by_distance[: order + 1] = weights
+        by_distance = autocorrelation(predictor, max(order, int(unknown[-1] - unknown[0])) + 1)
         normal = by_distance[np.abs(unknown[:, np.newaxis] - unknown[np.newaxis, :])]
-        pull = -_weighted(known, unknown, weights)
+        pull = -_weighted(known, unknown, by_distance[: order + 1])
     else:
         normal, pull = _at_an_end(known, unknown, predictor)
     normal[np.diag_indices_from(normal)] *= 1.0 + 1e-9

@@ -85,7 +85,7 @@ class IntrusionDetector:
         since = len(over) - count - END_ROWS
         for ridge in ridges(over, own, shortest, since):
             # What ends in the last rows is seen to by the next block, which knows how it ends.
-            if ridge.last >= since and (is_last or ridge.last < len(over) - END_ROWS):
+            if is_last or ridge.last < len(over) - END_ROWS:
                 self._lines.append(self._line(ridge, first_row))
         keep = round(_HISTORY_SECONDS * self._format.rate / self._segment)
         self._over, self._power = over[-keep:], own[-keep:]

@@ -33,6 +33,7 @@ class SibilanceDetector:
 
     def __init__(self, form: Format) -> None:
         self._format = form
+        self._is_narrow = form.rate < _NARROW_BELOW_RATE
         self._hop = hop_frames(form.rate)
         self._bands: list[Floats] = []
 
@@ -45,7 +46,7 @@ class SibilanceDetector:
         if not self._bands:
             return []
         bands = np.concatenate(self._bands)
-        border = _FIRST_HIGH_BAND if self._format.rate >= _NARROW_BELOW_RATE else _FIRST_HIGH_NARROW_BAND
+        border = _FIRST_HIGH_NARROW_BAND if self._is_narrow else _FIRST_HIGH_BAND
         high, low = bands[:, border:].sum(axis=1), bands[:, _FIRST_LOW_BAND:border].sum(axis=1)
         loud = float(np.percentile(low + high, 90)) if len(low) else 0.0
         spans = self._bright(high, low, loud)
@@ -84,8 +85,7 @@ class SibilanceDetector:
         return [(start, stop) for start, stop in spans if stop - start >= shortest]
 
     def _finding(self, start: int, stop: int, excess_db: float) -> Finding:
-        is_narrow = self._format.rate < _NARROW_BELOW_RATE
-        half_sure_db = _HALF_SURE_NARROW_DB if is_narrow else _HALF_SURE_DB
+        half_sure_db = _HALF_SURE_NARROW_DB if self._is_narrow else _HALF_SURE_DB
         return Finding(
             id="",
             kind="sibilance",

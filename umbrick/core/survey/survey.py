@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import heapq
 from collections import deque
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
@@ -110,6 +110,13 @@ def _at_any_level(work: Callable[[], _T]) -> _T:
         return work()
 
 
+def _all_done(works: Iterable[Callable[[], _T]], pool: ThreadPoolExecutor | None) -> list[_T]:
+    """Return what works give, side by side if there is a pool, else one after another."""
+    if pool is None:
+        return [_at_any_level(work) for work in works]
+    return [done.result() for done in [pool.submit(_at_any_level, work) for work in works]]
+
+
 class Surveyor:
     """Runs a survey, and can say at any time what it has found so far.
 
@@ -189,12 +196,7 @@ class Surveyor:
         prepared.result()
         feeds: list[Callable[[], None]] = [partial(detector.feed, block) for detector in self._detectors.values()]
         feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
-        if pool is None:
-            for feed in feeds:
-                _at_any_level(feed)
-        else:
-            for fed in [pool.submit(_at_any_level, feed) for feed in feeds]:
-                fed.result()
+        _all_done(feeds, pool)
         self._frames = block.stop
         self._fed += 1
 
@@ -204,10 +206,7 @@ class Surveyor:
 
     def _found(self, pool: ThreadPoolExecutor | None) -> dict[str, list[Finding]]:
         asked = {name: detector.findings for name, detector in self._detectors.items() if self._fed}
-        if pool is None:
-            return {name: _at_any_level(findings) for name, findings in asked.items()}
-        told = {name: pool.submit(_at_any_level, findings) for name, findings in asked.items()}
-        return {name: findings.result() for name, findings in told.items()}
+        return dict(zip(asked, _all_done(asked.values(), pool), strict=True))
 
     def _told(self, found: dict[str, list[Finding]]) -> Survey:
         kept = one_event_each(found, self._source.rate)
