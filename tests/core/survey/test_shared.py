@@ -4,10 +4,12 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.signal import firwin
 
 from tests.sounds import RATE, chord, faultless, on_grid, rng, voice
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey import streaming
+from umbrick.core.survey.decimation import decimated
 from umbrick.core.survey.excerpt import is_same, survey_span
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.fine_bands import fine_bands
@@ -55,6 +57,13 @@ def test_a_single_wrong_sample_gathers_what_it_leaves(monkeypatch):
     at = 100_000 - residual.first
     assert np.argmax(np.abs(residual.error[at - 500 : at + 500])) == 500
     assert residual.error[at] / residual.gain[at // residual.segment] == pytest.approx(0.05, rel=0.2)
+
+
+@given(frames=st.integers(1, 3000), step=st.integers(2, 40), taps_per_step=st.sampled_from([2, 4, 8]))
+def test_a_decimated_wave_is_every_nth_value_of_the_filtered_one(frames, step, taps_per_step):
+    wave = rng().standard_normal(frames).astype(np.float32)
+    filtered = np.convolve(wave, firwin(taps_per_step * step + 1, 0.8 / step))
+    assert np.allclose(decimated(wave, step, taps_per_step), filtered[::step], atol=1e-5)
 
 
 def test_the_low_wave_is_what_was_low():

@@ -39,7 +39,7 @@ class LevelMeter:
 
     def __init__(self, rate: int, channels: int) -> None:
         self._frame = max(1, round(_FLOOR_SECONDS * rate))
-        self._left = np.zeros(0, np.float32)
+        self._left = np.zeros((0, channels), np.float32)
         self._energies: list[npt.NDArray[np.float32]] = []
         self.peak = 0.0
         self.true_peak = 0.0
@@ -50,10 +50,11 @@ class LevelMeter:
             return
         for channel in range(samples.shape[1]):
             self._find_peaks(np.ascontiguousarray(samples[:, channel]))
-        power = np.concatenate([self._left, np.square(samples).mean(axis=1)])
-        whole = len(power) // self._frame * self._frame
-        self._energies.append(power[:whole].reshape(-1, self._frame).mean(axis=1))
-        self._left = power[whole:]
+        samples = np.concatenate([self._left, samples])
+        whole = len(samples) // self._frame * self._frame
+        frames = samples[:whole].reshape(-1, self._frame * samples.shape[1])
+        self._energies.append(np.einsum("fk,fk->f", frames, frames) / np.float32(frames.shape[1]))
+        self._left = samples[whole:].copy()
 
     def levels(self) -> Levels:
         """Return what has been shown so far."""

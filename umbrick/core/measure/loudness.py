@@ -31,23 +31,24 @@ class LoudnessMeter:
         shelf = IIRfilter(4.0, 1 / np.sqrt(2), min(_SHELF_HZ, 0.45 * rate), rate, "high_shelf")
         low_cut = IIRfilter(0.0, 0.5, _LOW_CUT_HZ, rate, "high_pass")
         self._sections = np.array([np.concatenate([f.b, f.a]) for f in (shelf, low_cut)])
-        self._state = np.zeros((2, 2, channels))
+        self._state = np.zeros((2, channels, 2))
         self._step = max(1, rate // _STEPS_PER_SECOND)
         weights = np.ones(channels)
         if channels == 5:
             weights[3:] = _SURROUND_WEIGHT
         self._weights = weights
-        self._left = np.zeros(0)
+        self._left = np.zeros((channels, 0))
         self._energies: list[npt.NDArray[np.float64]] = []
 
     def feed(self, samples: npt.NDArray[np.float32]) -> None:
         """Measure the samples, of shape ``(frames, channels)``, that follow the last ones."""
-        weighted, self._state = sosfilt(self._sections, samples.astype(np.float64), axis=0, zi=self._state)
-        power = np.concatenate([self._left, np.square(weighted) @ self._weights])
-        whole = len(power) // self._step * self._step
+        weighted, self._state = sosfilt(self._sections, samples.T.astype(np.float64, order="C"), zi=self._state)
+        weighted = np.concatenate([self._left, weighted], axis=1)
+        whole = weighted.shape[1] // self._step * self._step
         if whole:
-            self._energies.append(power[:whole].reshape(-1, self._step).mean(axis=1))
-        self._left = power[whole:]
+            steps = weighted[:, :whole].reshape(len(weighted), -1, self._step)
+            self._energies.append(self._weights @ np.einsum("csf,csf->cs", steps, steps) / self._step)
+        self._left = weighted[:, whole:].copy()
 
     def short_term_lufs(self) -> float:
         """Return the ungated loudness of the last three seconds in LUFS; ``SILENCE_DBFS`` for silence."""

@@ -5,7 +5,11 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any, Protocol, TypeVar
+
+import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.sound.source import Samples
 from umbrick.core.survey.finding import Family, Finding
@@ -46,6 +50,11 @@ class Block:
     def own(self) -> Samples:
         """The block's own frames, without what is around them."""
         return self.samples[self.before : self.before + self.stop - self.start]
+
+    @cached_property
+    def mono(self) -> npt.NDArray[np.float32]:
+        """The mean of all channels of ``samples``."""
+        return self.samples.mean(axis=1) if self.samples.shape[1] > 1 else self.samples[:, 0]
 
     def shared(self, measure: Callable[[Block], _Measured]) -> _Measured:
         """Return what a measurement makes of this block: computed once, for whichever detector asks first."""

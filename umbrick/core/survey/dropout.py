@@ -127,15 +127,16 @@ class DropoutDetector:
         last_end = -1
         # Of neighbouring borders the outermost are where the sound stops, and where it is there again.
         up = up[np.flatnonzero(np.diff(up, append=up[-1] + 10) > 1)]
-        for fall in down[np.flatnonzero(np.diff(down, prepend=-10) > 1)].tolist():
+        down = down[np.flatnonzero(np.diff(down, prepend=-10) > 1)]
+        nearest = np.searchsorted(up, down, "right").tolist()
+        furthest = np.searchsorted(up, down + _LONGEST_SECONDS * rate / size, "right").tolist()
+        for fall, first, stop in zip(down.tolist(), nearest, furthest, strict=True):
             if fall * size < last_end:
                 continue
-            later = up[(up > fall) & (up <= fall + _LONGEST_SECONDS * rate / size)]
             # What rises within the hole does not rise to where the sound was.
-            later = later[outer[later + 1] >= outer[fall - out] * 10 ** (-_MOST_DIFFERENCE_DB / 20)]
-            if not len(later):
-                continue
-            hole = self._measured(wave, peaks, fall, int(later[0]), out)
+            least_after = float(outer[fall - out]) * 10 ** (-_MOST_DIFFERENCE_DB / 20)
+            rise = next((at for at in up[first:stop].tolist() if outer[at + 1] >= least_after), None)
+            hole = self._measured(wave, peaks, fall, rise, out) if rise is not None else None
             if hole is not None:
                 holes.append(hole)
                 last_end = hole[1]

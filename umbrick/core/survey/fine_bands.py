@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from itertools import pairwise
+from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
@@ -17,6 +17,8 @@ EDGES_HZ = (60.0, 300.0, 1000.0, 2500.0, 4500.0, 9000.0, 20000.0)
 """Bounds of the bands, from the lowest to the highest."""
 
 _HOP_SECONDS = 0.00534
+_ROWS_AT_ONCE = 128
+"""So that they stay in a processor's cache."""
 
 
 def hop_frames(rate: int) -> int:
@@ -31,15 +33,30 @@ def fine_bands(block: Block) -> Floats:
     """
     hop = hop_frames(block.rate)
     count = -(-(block.stop - block.start) // hop)
-    wave = block.samples.mean(axis=1) if block.samples.shape[1] > 1 else block.samples[:, 0]
-    half = hop // 2
+    wave, half = block.mono, hop // 2
     left = max(0, half - block.before)
     right = max(0, block.before + count * hop + half - len(wave))
-    wave = np.pad(wave, (left, right))
+    if left or right:
+        wave = np.pad(wave, (left, right))
     first = block.before + left - half
     frames = np.lib.stride_tricks.sliding_window_view(wave[first : first + count * hop + hop], 2 * hop)[::hop]
-    spectrum = rfft(frames * get_window("hann", 2 * hop).astype(np.float32), axis=1)
-    power = np.square(spectrum.real) + np.square(spectrum.imag)
-    borders = np.searchsorted(np.fft.rfftfreq(2 * hop, 1 / block.rate), EDGES_HZ)
-    scale = np.float32(1 / (0.375 * (2 * hop) ** 2 / 2))
-    return np.stack([power[:, a:b].sum(axis=1) * scale for a, b in pairwise(borders.tolist())], axis=1)
+    window, shares = _window(hop), _shares(hop, block.rate)
+    bands = np.empty((count, shares.shape[1]), np.float32)
+    for row in range(0, count, _ROWS_AT_ONCE):
+        rows = slice(row, row + _ROWS_AT_ONCE)
+        spectrum = rfft(frames[rows] * window, axis=1)
+        bands[rows] = (np.square(spectrum.real) + np.square(spectrum.imag)) @ shares
+    return bands
+
+
+@lru_cache(maxsize=8)
+def _window(hop: int) -> Floats:
+    return get_window("hann", 2 * hop).astype(np.float32)
+
+
+@lru_cache(maxsize=8)
+def _shares(hop: int, rate: int) -> Floats:
+    """Return what each bin's power adds to the mean power of each band, shape ``(bins, bands)``."""
+    hz = np.fft.rfftfreq(2 * hop, 1 / rate)[:, np.newaxis]
+    within = (hz >= EDGES_HZ[:-1]) & (hz < EDGES_HZ[1:])
+    return within.astype(np.float32) / np.float32(0.375 * (2 * hop) ** 2 / 2)

@@ -18,7 +18,6 @@ from umbrick.core.survey.residual import MARGIN_SEGMENTS, Residual, residuals
 Floats = npt.NDArray[np.float32]
 Integers = npt.NDArray[np.int64]
 
-BINS_PER_SEGMENT = 64
 _REACH = 90
 """Bins before and after (30 ms) that an impulse is compared with."""
 
@@ -62,15 +61,8 @@ def impulses(block: Block) -> list[tuple[Residual, Impulses]]:
     return [(residual, _impulses(block, residual)) for residual in block.shared(residuals)]
 
 
-def bin_frames(residual: Residual) -> int:
-    """Return the frames of a bin: a third of a millisecond, at least one frame."""
-    return max(1, residual.segment // BINS_PER_SEGMENT)
-
-
 def _impulses(block: Block, residual: Residual) -> Impulses:
-    size = bin_frames(residual)
-    error = np.abs(residual.error)
-    bins = error.reshape(-1, size).max(axis=1)
+    size, bins = residual.bin_frames, residual.peaks
     own_first = MARGIN_SEGMENTS * residual.segment // size
     own_last = own_first + (block.stop - block.start) // size
     is_highest = (bins == maximum_filter1d(bins, 2 * _LONGEST // 2 + 1)) & (bins > _FAINTEST)
@@ -92,10 +84,10 @@ def _impulses(block: Block, residual: Residual) -> Impulses:
     in_burst = (column > _REACH - before[:, np.newaxis] - 1) & (column < _REACH + after[:, np.newaxis] + 1)
     rest = np.where(in_burst, np.float32(0), around)
     fellows = np.maximum(_fellow(rest[:, :_REACH]), _fellow(rest[:, _REACH + 1 :]))
-    prominence = height / np.maximum(fellows, _FAINTEST / 4)
+    prominence = (height / np.maximum(fellows, _FAINTEST / 4)).astype(np.float32)
     chosen = (prominence >= _LEAST_PROMINENCE) & (before + after - 1 <= _LONGEST)
     peaks, before, after = peaks[chosen], before[chosen], after[chosen]
-    exact = peaks * size + error.reshape(-1, size)[peaks].argmax(axis=1)
+    exact = peaks * size + np.abs(residual.error.reshape(-1, size)[peaks]).argmax(axis=1)
     return Impulses(
         exact,
         (peaks - before + 1) * size,

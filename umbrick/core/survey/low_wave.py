@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import firwin, upfirdn
 
+from umbrick.core.survey.decimation import decimated
 from umbrick.core.survey.detector import Block
 
 Floats = npt.NDArray[np.float32]
@@ -22,25 +21,17 @@ def step_for(rate: int) -> int:
     return max(1, 1 << int(np.log2(rate / _LOWEST_RATE)))
 
 
-@lru_cache(maxsize=8)
-def _low_pass(step: int) -> Floats:
-    return firwin(_TAPS_PER_STEP * step + 1, 0.8 / step).astype(np.float32) if step > 1 else np.ones(1, np.float32)
-
-
 def low_wave(block: Block) -> Floats:
     """Return the mean of a block's channels below about 550 Hz, one value every ``step_for`` frames, in phase."""
     step = step_for(block.rate)
-    taps = _low_pass(step)
-    half = len(taps) // 2
-    wave = block.samples.mean(axis=1) if block.samples.shape[1] > 1 else block.samples[:, 0]
+    half = _TAPS_PER_STEP * step // 2 if step > 1 else 0
     count = -(-(block.stop - block.start) // step)
     left = max(0, half - block.before)
-    right = max(0, block.before + (count - 1) * step + half + 1 - len(wave))
-    wave = np.pad(wave, (left, right))
+    right = max(0, block.before + (count - 1) * step + half + 1 - len(block.samples))
+    wave = np.pad(block.mono, (left, right))
     first = block.before + left - half
-    return np.asarray(upfirdn(taps, wave[first : first + (count - 1) * step + len(taps)], 1, step), np.float32)[
-        half // step * 2 : half // step * 2 + count
-    ]
+    needed = wave[first : first + (count - 1) * step + 2 * half + 1]
+    return decimated(needed, step, _TAPS_PER_STEP)[half // step * 2 : half // step * 2 + count]
 
 
 class LowWaves:

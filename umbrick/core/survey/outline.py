@@ -31,12 +31,17 @@ def outline(block: Block) -> Outline:
     """Return a block's outline; the last segment of a recording may be short."""
     segment = segment_frames(block.rate)
     own = block.own
-    firsts = np.arange(0, len(own), segment)
-    size = np.abs(own).max(axis=1)
-    power = np.square(own).mean(axis=1)
-    lengths = np.diff(firsts, append=len(own))
-    mean = np.add.reduceat(power, firsts) / lengths.astype(np.float32)
-    return Outline(np.maximum.reduceat(size, firsts), mean.astype(np.float32))
+    whole = len(own) // segment * segment
+    parts = [_of(own[:whole].reshape(-1, segment * own.shape[1]))]
+    if whole < len(own):
+        parts.append(_of(own[whole:].reshape(1, -1)))
+    return Outline.joined(parts)
+
+
+def _of(segments: Floats) -> Outline:
+    """Return the outline of segments, a row of samples each."""
+    power = np.einsum("sk,sk->s", segments, segments) / np.float32(segments.shape[1])
+    return Outline(np.abs(segments).max(axis=1), power.astype(np.float32))
 
 
 def decibels(power: npt.NDArray[Any]) -> npt.NDArray[np.float64]:

@@ -22,6 +22,8 @@ Floats = npt.NDArray[np.float32]
 MARGIN_SEGMENTS = 4
 """Segments ahead of and after a block that the residual goes on for."""
 
+BINS_PER_SEGMENT = 64
+
 _SEGMENT_SECONDS = 0.0214
 _QUIETEST = 1e-6
 """Amplitude of the white noise that is thought under any sound: digital silence has no predictor."""
@@ -54,13 +56,18 @@ class Residual:
     power: Floats
     predictor: npt.NDArray[np.float64]
     """For each segment its prediction error filter."""
+    peaks: Floats
+    """The highest absolute error in each bin of ``bin_frames``."""
+
+    @property
+    def bin_frames(self) -> int:
+        """The frames of a bin: a third of a millisecond, at least one frame."""
+        return self.segment * len(self.gain) // len(self.peaks)
 
     def responses(self, indices: npt.NDArray[np.int64]) -> npt.NDArray[np.float64]:
         """Return what a single wrong sample at each index leaves, from its place outward, the first being 1."""
         rows = self.predictor[np.minimum(indices // self.segment, len(self.predictor) - 1)]
-        size = 2 * rows.shape[1]
-        spectrum = rfft(rows, size, axis=1)
-        lags = irfft(np.square(spectrum.real) + np.square(spectrum.imag), size, axis=1)[:, : rows.shape[1]]
+        lags = _autocorrelation(rows)
         return np.asarray(lags / np.maximum(lags[:, :1], 1e-12))
 
 
@@ -86,19 +93,29 @@ def _residual(block: Block, channel: int) -> Residual:
     power = np.square(windowed.real) + np.square(windowed.imag)
     predictor = _predictors(power, order)
     # The predictor and its mirror image in turn are one filter without phase: the square of its response.
-    response = rfft(predictor.astype(np.float32), 2 * segment, axis=1)
-    gain = np.sqrt(np.square(predictor).sum(axis=1)).astype(np.float32)
-    both = np.square(response.real) + np.square(response.imag)
-    both /= gain[:, np.newaxis]
+    lags = _autocorrelation(predictor)
+    gain = np.sqrt(lags[:, 0])
+    both = (lags / gain[:, np.newaxis]) @ _of_lags(segment + 1, order)
     spectrum = rfft(frames, axis=1)
-    spectrum *= both
+    spectrum *= both.astype(np.float32)
     errors = irfft(spectrum, axis=1)
     errors *= _crossfade(segment, 2 * order)
     error = np.zeros((count + 1, segment), np.float32)
-    error[:-1] += errors[:, :segment]
+    error[:-1] = errors[:, :segment]
     error[1:] += errors[:, segment:]
     inner = slice(half, half + count * segment)
-    return Residual(first, segment, wave[inner], error.reshape(-1)[inner].copy(), gain, power, predictor)
+    gain = gain.astype(np.float32)
+    error = error.reshape(-1)[inner].copy()
+    peaks = _highest(error, max(1, segment // BINS_PER_SEGMENT))
+    return Residual(first, segment, wave[inner], error, gain, power, predictor, peaks)
+
+
+def _highest(error: Floats, size: int) -> Floats:
+    """Return the highest absolute value of each ``size``, a power of two."""
+    peaks = np.abs(error)
+    while size > 1:
+        peaks, size = np.maximum(peaks[::2], peaks[1::2]), size // 2
+    return peaks
 
 
 @lru_cache(maxsize=8)
@@ -131,16 +148,37 @@ def _around(block: Block, channel: int, start: int, stop: int) -> Floats:
 
 @lru_cache(maxsize=8)
 def _cosines(bins: int, order: int) -> npt.NDArray[np.float64]:
+    """Return the cosines of the first lags at the bins of a spectrum, shape ``(order + 1, bins)``."""
+    return np.asarray(np.cos(np.outer(np.arange(order + 1), np.arange(bins)) * (np.pi / (bins - 1))))
+
+
+@lru_cache(maxsize=8)
+def _of_lags(bins: int, order: int) -> npt.NDArray[np.float64]:
+    """Return the matrix that makes a power spectrum of the first lags of an autocorrelation."""
+    weights = np.full((order + 1, 1), 2.0)
+    weights[0] = 1.0
+    return np.asarray(weights * _cosines(bins, order))
+
+
+@lru_cache(maxsize=8)
+def _of_power(bins: int, order: int) -> npt.NDArray[np.float64]:
     """Return the matrix that makes the first lags of an autocorrelation of a power spectrum."""
-    weights = np.full((bins, 1), 2.0)
+    weights = np.full(bins, 2.0)
     weights[[0, -1]] = 1.0
-    return np.asarray(weights * np.cos(np.outer(np.arange(bins), np.arange(order + 1)) * (np.pi / (bins - 1))))
+    return np.asarray(weights * _cosines(bins, order))
+
+
+def _autocorrelation(rows: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
+    """Return the autocorrelation of each row, from lag 0 on."""
+    size = 2 * rows.shape[1]
+    spectrum = rfft(rows, size, axis=1)
+    return np.asarray(irfft(np.square(spectrum.real) + np.square(spectrum.imag), size, axis=1)[:, : rows.shape[1]])
 
 
 def _predictors(power: Floats, order: int) -> npt.NDArray[np.float64]:
     """Return the prediction error filters of spectra, shape ``(spectra, order + 1)``."""
     bins = power.shape[1]
-    lags = _cosines(bins, order).T @ power.astype(np.float64).T
+    lags = _of_power(bins, order) @ power.astype(np.float64).T
     size = 2 * (bins - 1)
     lags[0] = lags[0] * (1 + 1e-9) + size * size * 0.375 * _QUIETEST**2
     predictor = np.zeros((order + 1, len(power)))

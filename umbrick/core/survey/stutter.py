@@ -42,7 +42,7 @@ class StutterDetector:
     def feed(self, block: Block) -> None:
         """Look at a block, with the second before it."""
         rate = self._format.rate
-        own = block.own.mean(axis=1) if block.own.shape[1] > 1 else block.own[:, 0]
+        own = block.mono[block.before : block.before + block.stop - block.start]
         wave = np.concatenate([self._tail, own])
         first = block.start - len(self._tail)
         shortest = max(64, round(_SHORTEST_SECONDS * rate))
