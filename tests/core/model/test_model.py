@@ -88,6 +88,20 @@ def test_the_extent_holds_the_loudest_damage_and_little_else(at, length, seed):
     assert abs(stop - at - length) <= 2
 
 
+@pytest.mark.parametrize("apart", [30, 35, 40])
+@pytest.mark.parametrize("seed", range(4))
+def test_an_attack_beside_a_click_is_no_part_of_its_damage(apart, seed):
+    wave = 0.002 * rng(seed).standard_normal(RATE // 2)
+    t = np.arange(RATE // 4) / RATE
+    struck = (np.exp(-30 * t) * np.sin(2 * np.pi * f * t) for f in (190.0, 430.0, 1170.0))
+    wave[9000 : 9000 + len(t)] += 0.25 * sum(struck)
+    at = 9000 + apart
+    wave[at : at + 3] += (-0.7, 0.5, -0.3)
+    start, stop, _ = extent(wave, at, at + 1, RATE)
+    assert abs(start - at) <= 2
+    assert abs(stop - at - 3) <= 3
+
+
 def test_clean_sound_keeps_the_place_it_was_given():
     assert extent(chord(0.5)[:, 0], 9000, 9010, RATE)[:2] == (9000, 9010)
     assert extent(np.zeros(2000), 500, 520, RATE)[:2] == (500, 520)

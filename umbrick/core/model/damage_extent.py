@@ -20,9 +20,9 @@ _ROUNDS = 3
 SWEEPS = 2
 """How often model and samples are estimated."""
 
-_UNLIKELY = 5.5
-"""So many standard deviations from what is expected a sample counts as damaged. Errors of prediction have heavier
-tails than Gauss's, above all at the pulses of a voice."""
+_COST_OF_DAMAGED, _COST_OF_UNLIKELY = 6.0, 40.0
+"""In nats: what it costs to say of a sample that it is damaged, as its value then tells nothing; and what an unlikely
+one costs at most, as errors of prediction have heavier tails than Gauss's, above all at the pulses of a voice."""
 
 _ORDER_A_SAMPLE = 8
 _LEAST_ORDER, _MOST_ORDER = 64, 512
@@ -61,8 +61,10 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
     """Return where the damage that was found in ``start`` to ``stop`` begins and ends (half open).
 
     A window wider than what was found is taken for unknown and interpolated; then each of its samples, from the edges
-    inward, is compared with what the model expects of it given all samples outside and those passed already. The
-    first that is too far off on either side bounds the damage. With the narrower window this is done again.
+    inward, is compared with what the model expects of it given all samples outside and those passed already. From
+    either side the damage begins where it is cheapest to say so: a sample that is sound costs as much as it
+    surprises, one that is damaged costs a fixed sum. An attack beside a click surprises for a few samples only, and
+    stays. With the narrower window this is done again.
 
     Parameters
     ----------
@@ -74,7 +76,8 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
     Notes
     -----
     The comparison is exact for a Gaussian autoregressive process (innovations by the Cholesky factor of the
-    posterior covariance); its use to find the edges of clicks is ours.
+    posterior covariance), the choice one of description length (J. Rissanen, 1978); the use of both to find the edges
+    of clicks is ours.
     """
     first = max(0, start - max(2, round(_BEFORE_SECONDS * rate)))
     last = min(len(wave), stop + max(2, round(_AFTER_SECONDS * rate)) + stop - start)
@@ -90,7 +93,8 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
         actual = around[first - left : last - left].copy()
         around[first - left : last - left] = filled
         power = _error_power_beside(around, first - left, last - left, model, round(_BESIDE_SECONDS * rate))
-        unlikely = _unlikely_edges(actual - filled, model, power)
+        found = max(0, start - first), min(last, stop) - first
+        unlikely = _unlikely_edges(actual - filled, model, power, found)
         if unlikely is None:
             return Extent(start, stop)
         begin, end = unlikely
@@ -108,8 +112,11 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
     return Extent(first, last)
 
 
-def _unlikely_edges(difference: Wave, model: Model, power: float) -> tuple[int, int] | None:
-    """Return the first and the end of the samples that are unlikely, looked for from both edges; None if none are."""
+def _unlikely_edges(difference: Wave, model: Model, power: float, found: tuple[int, int]) -> tuple[int, int] | None:
+    """Return the first and the end of what is better taken for damaged, at least a part of what was found.
+
+    None if no more than chance is seen, or nothing can be said.
+    """
     column = autocorrelation(model.error_filter, len(difference))
     column[0] *= 1.0 + 1e-9
     try:
@@ -118,14 +125,19 @@ def _unlikely_edges(difference: Wave, model: Model, power: float) -> tuple[int, 
         return None
     # The precision is the same read backwards, so its factor serves for both directions: multiplying by it is what
     # solving with the factor of the covariance would be.
-    forward, backward = ((factor @ one)[::-1] for one in (difference[::-1], difference))
-    least = _UNLIKELY * np.sqrt(power)
-    from_left, from_right = (np.flatnonzero(np.abs(innovations) > least) for innovations in (forward, backward))
-    if not len(from_left) or not len(from_right):
+    from_left, from_right = (np.square((factor @ one)[::-1]) / (2 * power) for one in (difference[::-1], difference))
+    if max(from_left.max(), from_right.max()) <= _COST_OF_DAMAGED:
         return None
-    begin, end = int(from_left[0]), len(difference) - int(from_right[0])
+    begin = _outside(from_left[: found[1] - 1])
+    end = len(difference) - _outside(from_right[: len(difference) - found[0] - 1])
     # Seen from the right, a single wrong sample may seem to begin after it seemed to end from the left.
     return (begin, end) if begin < end else (min(begin, end - 1), max(begin + 1, end))
+
+
+def _outside(surprises: Wave) -> int:
+    """Return how many samples, from the first on, are better taken for sound than for damage."""
+    costs = np.cumsum(np.minimum(surprises, _COST_OF_UNLIKELY) - _COST_OF_DAMAGED)
+    return int(np.argmin(costs)) + 1 if len(costs) and costs.min() < 0 else 0
 
 
 def _error_power_beside(wave: Wave, start: int, stop: int, model: Model, reach: int) -> float:
