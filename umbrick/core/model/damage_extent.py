@@ -26,9 +26,9 @@ one costs at most, as errors of prediction have heavier tails than Gauss's, abov
 
 _ORDER_A_SAMPLE = 8
 _LEAST_ORDER, _MOST_ORDER = 64, 512
-_MOST_ORDER_FOR_EDGES = 256
+_MOST_ORDER_FOR_EDGES = 192
 """A model that looks back over a turn of the pitch takes the next turn's onset for damage."""
-_CONTEXT_ORDERS = 4
+_CONTEXT_ORDERS = 5
 _LEAST_CONTEXT = 1024
 _LENGTH_STEP = 256
 
