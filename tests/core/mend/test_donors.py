@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 from scipy.signal import butter, sosfilt
 
 from tests.sounds import RATE, chord, rng, sine, voice
-from umbrick.core.errors import ParameterError
+from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.crossfade import SHAPES, chosen_shape, crossfaded, likeness, rising
 from umbrick.core.mend.donors import donors, donors_anywhere
@@ -102,6 +102,23 @@ def test_a_donor_may_lie_between_two_frames_and_stand_on_its_head(factor):
     assert parameters["polarity"] == ("inverted" if factor < 0 else "same")
     again = apply_method(version, METHODS["graft"], parameters, [place])
     assert np.array_equal(again.version.read_exact(0, version.frames), done.version.read_exact(0, version.frames))
+
+
+@pytest.mark.parametrize(
+    ("method", "settings"), [("graft", {"search": "all"}), ("splice", {"time": "keep"}), ("collapse", {"time": "keep"})]
+)
+def test_a_long_search_can_be_cancelled(method, settings):
+    # A place with more of it than lies nearby, so that all of the recording is gone through.
+    version, place = version_of(0.1 * rng(1).standard_normal((9 * RATE, 1))), Place(RATE, 8 * RATE, (0,))
+    asked = []
+
+    def second_thoughts():
+        asked.append(True)
+        return len(asked) > 1
+
+    with pytest.raises(CancelledError):
+        apply_method(version, METHODS[method], settings, [place], is_cancelled=second_thoughts)
+    assert len(asked) == 2
 
 
 def test_there_is_no_donor_in_too_little_sound():

@@ -169,7 +169,7 @@ def _reworked(
     for number, place in enumerate(united):
         if is_cancelled():
             raise CancelledError
-        reworked.append(rework(version, place, parameters))
+        reworked.append(rework(version, place, parameters, is_cancelled))
         progress((number + 1) / len(united))
     return as_mended(version, method.name, reworked)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import NamedTuple
 
 import numpy as np
@@ -117,7 +118,7 @@ def _likeness(wave: Wave, out: int, width: int, low: int, high: int) -> Wave:
     return np.where(norm > 1e-9, products / np.maximum(norm, 1e-9), 0.0)
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place taken out, or filled so that the length stays.
 
     Raises
@@ -126,7 +127,7 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
         If nothing would be left, or the time is to be paid back and there is no pause.
     """
     if parameters["time"] == "keep":
-        return _filled(version, place, parameters)
+        return _filled(version, place, parameters, is_cancelled)
     if place.start == 0 and place.stop == version.frames:
         raise ParameterError("Nothing would be left.", "Select less than the whole recording.")
     removed = parameters["removed_ms"]
@@ -148,15 +149,16 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     return done._replace(parameters=exact)
 
 
-def _filled(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def _filled(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place with what is held in it replaced by sound of the same length."""
     if place.stop - place.start > bridge.LONGEST_SECONDS * version.rate:
-        found = graft.filled(version, place, AUTO, fade=round(graft.CROSSFADE_MS * version.rate / 1000))
+        fade = round(graft.CROSSFADE_MS * version.rate / 1000)
+        found = graft.filled(version, place, AUTO, fade, is_cancelled=is_cancelled)
         return Reworked((found.stretch,), place, parameters, found.score)
     context = round(bridge.METHOD.context({"using": AUTO}) * version.rate)
     start, stop = max(0, place.start - context), min(version.frames, place.stop + context)
     mask = mask_of([place], start, stop, version.channels)
-    rebuilt = bridge.rebuild(Excerpt(version.read(start, stop), version.rate, mask, mask), {})
+    rebuilt = bridge.rebuild(Excerpt(version.read(start, stop), version.rate, mask, mask), {}, is_cancelled)
     inside = rebuilt[place.start - start : place.stop - start]
 
     def made(present: Wave, at: int) -> Wave:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from umbrick.core.errors import ParameterError
@@ -15,7 +17,7 @@ from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
     """Return a place's click rebuilt, and what follows it without the click's thump.
 
     Parameters

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import NamedTuple
+from collections.abc import Callable, Iterator
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import fftconvolve, resample_poly
+from scipy.signal import oaconvolve
 
+from umbrick.core.errors import CancelledError
+from umbrick.core.sound.decimation import decimated
 from umbrick.core.sound.interpolation import shifted
 from umbrick.core.sound.source import Source
 
@@ -29,6 +31,9 @@ _LEAST_OFFSET = 0.08
 
 _COARSE_RATE = 6000
 """All of a recording is first gone through at about this rate: what is alike is alike in its low octaves too."""
+
+_DELAY = 4
+"""Half the length of the filter that goes before, in values at that rate."""
 
 _PART_SECONDS = 30.0
 _KEPT_OF_A_PART, _REFINED = 8, 24
@@ -76,10 +81,18 @@ def donors(
     return matched.best(round(_APART_SECONDS * source.rate), count)
 
 
-def donors_anywhere(source: Source, start: int, stop: int, channels: list[int], count: int = 5) -> list[Donor]:
+def donors_anywhere(
+    source: Source,
+    start: int,
+    stop: int,
+    channels: list[int],
+    count: int = 5,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> list[Donor]:
     """Return the best donors for a span in all of a recording, best first, clearly apart from each other.
 
     The recording is gone through in parts, at a low rate; what is most alike there is then matched at the full one.
+    CancelledError is raised between two parts if ``is_cancelled`` says so.
     """
     step, context = max(1, source.rate // _COARSE_RATE), round(_CONTEXT_SECONDS * source.rate)
     exact = _Sides.around(source, start, stop, channels, context)
@@ -87,8 +100,9 @@ def donors_anywhere(source: Source, start: int, stop: int, channels: list[int], 
     apart = max(1, round(_APART_SECONDS * source.rate / step))
     likely: list[tuple[float, int]] = []
     for begin, end in _parts(source, exact.frames, step):
-        slower = resample_poly(source.read(begin, end).astype(np.float64)[:, channels], 1, step, axis=0)
-        matched = coarse.matched(slower, begin // step)
+        if is_cancelled():
+            raise CancelledError
+        matched = coarse.matched(_slower(source.read(begin, end)[:, channels], step), begin // step)
         if matched is not None:
             likely += [(donor.likeness, donor.start * step) for donor in matched.best(apart, _KEPT_OF_A_PART)]
     found: list[Donor] = []
@@ -164,8 +178,9 @@ class _Sides(NamedTuple):
 
     def slower(self, step: int) -> _Sides:
         """Return the same at a rate that is lower by a factor."""
-        left, right = (resample_poly(side, 1, step, axis=0) if len(side) else side for side in (self.left, self.right))
-        return _Sides(self.start // step, self.length // step, left, right)
+        return _Sides(
+            self.start // step, self.length // step, *(_slower(side, step) for side in (self.left, self.right))
+        )
 
     def matched(self, sound: Wave, begin: int) -> _Matched | None:
         """Return how alike the places of a sound are, which begins at some frame; None if it is too short."""
@@ -188,6 +203,15 @@ class _Sides(NamedTuple):
         return _Matched(begin + self.before, likeness, gains)
 
 
+def _slower(sound: npt.NDArray[Any], step: int) -> Wave:
+    """Return a sound, of shape ``(frames, channels)``, at a rate that is lower by a factor."""
+    if step == 1 or not len(sound):
+        return sound.astype(np.float64)
+    count = -(-len(sound) // step)
+    columns = (decimated(column.astype(np.float32), step, 2 * _DELAY)[_DELAY:] for column in sound.T)
+    return np.stack([column[:count] for column in columns], axis=1).astype(np.float64)
+
+
 def correlated(sound: Wave, template: Wave) -> Wave:
     """Return the sum over channels of the correlation of a template with every place of a sound."""
-    return np.asarray(fftconvolve(sound, template[::-1], "valid", axes=0).sum(axis=1))
+    return np.asarray(oaconvolve(sound, template[::-1], "valid", axes=0).sum(axis=1))

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from umbrick.core.mend.making import Wave, remade
@@ -31,7 +33,7 @@ def fade_gain(frames: int, shape: str) -> Wave:
     return np.asarray(gains[shape])[:, np.newaxis]
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
     """Return the place faded from its start to its end.
 
     With ``to`` set to ``room_tone``, what fades goes over into more of the nearest pause, at equal power.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -78,6 +79,7 @@ def filled(
     adds: bool = False,
     choice: int = 1,
     anywhere: bool = False,
+    is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Filled:
     """Return a place filled with a stretch of the same length from elsewhere in the version.
 
@@ -97,6 +99,8 @@ def filled(
         Which of the best matches ``auto`` takes, counted from 1.
     anywhere : bool
         Whether ``auto`` looks through all of the recording at once; else it does so if nothing nearby will do.
+    is_cancelled : callable
+        CancelledError is raised soon after it says so.
 
     Raises
     ------
@@ -108,7 +112,7 @@ def filled(
         channels = list(place.channels)
         found = [] if anywhere else donors(version, place.start, place.stop, channels, count=choice)
         if len(found) < choice:
-            found = donors_anywhere(version, place.start, place.stop, channels, count=choice)
+            found = donors_anywhere(version, place.start, place.stop, channels, choice, is_cancelled)
         if len(found) < choice:
             which = "No stretch" if choice == 1 else f"No {choice} stretches"
             raise ParameterError(
@@ -190,7 +194,7 @@ def donor_of(version: Version, clip: Clip) -> int | None:
     return map_position(clip.version, Version.of(original), clip.start)
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place filled with a donor."""
     fade = round(float(parameters["crossfade_ms"]) * version.rate / 1000)
     donor = parameters["donor"]
@@ -208,6 +212,7 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
         parameters["mix"] == "add",
         round(float(parameters["choice"])),
         parameters["search"] == "all",
+        is_cancelled,
     )
     spelled_out = {
         "donor": found.donor,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from umbrick.core.errors import ParameterError
@@ -22,7 +24,7 @@ def curve_of(parameters: Parameters, frames: int, rate: int) -> LevelCurve:
     return LevelCurve.step(frames, float(parameters["gain_db"]), round(float(parameters["ramp_ms"]) * rate / 1000))
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
     """Return the place with its level changed.
 
     Nothing outside the place changes: the ramps are inside it. Gains are straight lines in dB from node to node, so

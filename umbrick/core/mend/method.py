@@ -117,8 +117,14 @@ class Reworked(NamedTuple):
 class Rework(Protocol):
     """Reworks one place of a version; all parameters are given and checked."""
 
-    def __call__(self, version: Version, place: Place, parameters: Parameters) -> Reworked:
-        """Return what comes instead; ParameterError if the place and the parameters do not go together."""
+    def __call__(
+        self, version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool], /
+    ) -> Reworked:
+        """Return what comes instead.
+
+        ParameterError if the place and the parameters do not go together. What takes long raises CancelledError soon
+        after ``is_cancelled`` says so.
+        """
         ...
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import numpy.typing as npt
 from scipy.signal import savgol_filter
@@ -82,7 +84,7 @@ def drawn(version: Version, place: Place, values: npt.ArrayLike) -> Stretch:
     return Stretch(place.start, place.stop, standing_for(version, place.start, place.stop, patch))
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
     """Return the place with its samples redrawn; its neighbours are as they were."""
     start, stop = max(0, place.start - 2 * _SIDE), min(version.frames, place.stop + 2 * _SIDE)
     around = version.read_exact(start, stop)

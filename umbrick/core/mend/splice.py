@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.pauses import next_pause
 from umbrick.core.mend import graft
@@ -37,7 +39,7 @@ def fade_frames(parameters: Parameters, rate: int) -> int:
     return fades_frames(parameters, rate)[0]
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place taken out, filled from beside, or its end joined to its start.
 
     Raises
@@ -48,7 +50,8 @@ def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
     if parameters["seam"] == "loop":
         return _loop(version, place, parameters)
     if parameters["time"] == "keep":
-        filled = graft.filled(version, place, AUTO, fade=fade_frames(parameters, version.rate))
+        fade = fade_frames(parameters, version.rate)
+        filled = graft.filled(version, place, AUTO, fade, is_cancelled=is_cancelled)
         return Reworked((filled.stretch,), place, parameters, filled.score)
     if place.start == 0 and place.stop == version.frames:
         raise ParameterError("Nothing would be left.", "Select less than the whole recording.")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.crossfade import crossfaded
 from umbrick.core.mend.fade import fade_gain
@@ -15,7 +17,7 @@ from umbrick.core.units import parse_frames
 _ANY_RATE = 48000
 
 
-def rework(version: Version, place: Place, parameters: Parameters) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
     """Return the recording without what is before and after the place.
 
     With a length, the place is as long as that, from its start. ``ends`` says what is done so that its ends do not

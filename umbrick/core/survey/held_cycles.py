@@ -13,7 +13,7 @@ import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.ndimage import maximum_filter1d
 
-from umbrick.core.survey.decimation import decimated
+from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.detector import Block
 
 Floats = npt.NDArray[np.float32]

@@ -7,7 +7,7 @@ from bisect import bisect_right
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.survey.decimation import decimated
+from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.detector import Block
 
 Floats = npt.NDArray[np.float32]
