@@ -7,9 +7,9 @@ from hypothesis import strategies as st
 from scipy.signal import firwin
 
 from tests.sounds import RATE, chord, faultless, on_grid, rng, voice
+from umbrick.core.sound.decimation import decimated
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey import streaming
-from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.excerpt import is_same, survey_span
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.fine_bands import fine_bands
