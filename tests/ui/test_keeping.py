@@ -14,6 +14,7 @@ from tests.ui.conftest import Hands, focus_longest, mend_quickly
 from umbrick.casebook.unnamed import left_behind
 from umbrick.core.errors import UmbrickError
 from umbrick.playback.simulated import SimulatedOutput
+from umbrick.ui.bench.places import show_view
 from umbrick.ui.window import BenchWindow
 
 
@@ -297,3 +298,35 @@ def test_mending_all_holds_other_edits_back_and_ends_in_one_step(surveyed, windo
     assert work.history.now == 1
     surveyed.press("Ctrl+Z")
     assert work.version.key == work.history.original.key
+
+
+def test_settings_of_one_kind_hold_on_after_days(start, hot):
+    hands = start(hot[0])
+    hands.press("F5")
+    hands.press("N")
+    hands.in_dialog(lambda dialog: (dialog.fields["rail_dbfs"].setText("-1.5"), dialog.accept()))
+    hands.press("Shift+E")
+    hands.settle()
+    named(hands, hot[0].with_name("set.casebook"))
+    again = start(hot[0].with_name("set.casebook"))
+    again.press("N")
+    again.settle()
+    offers = again.window.mending.offers
+    assert offers.chosen_remedy.is_adjusted
+    assert offers.current.mended.mends[0].parameters["rail_dbfs"] == -1.5
+    again.in_dialog(lambda dialog: (dialog.reset_button.click(), dialog.accept()))
+    again.press("Shift+E")
+    again.settle()
+    assert not offers.chosen_remedy.is_adjusted
+    assert offers.current.mended.mends[0].parameters["rail_dbfs"] == "auto"
+    again.window.close()
+    assert start(hot[0].with_name("set.casebook")).work.adjusted == {}
+
+
+@pytest.mark.parametrize(
+    "told", ["-", 3, {"settings": 1}, {"settings": {}, "method": "none"}, {"settings": {"x": 1}, "method": "declip"}]
+)
+def test_settings_that_no_method_has_are_left_out(surveyed, told):
+    work = surveyed.work
+    show_view(work, {"adjusted": {"clipping": told}})
+    assert work.adjusted == {}

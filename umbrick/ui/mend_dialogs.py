@@ -70,7 +70,7 @@ class MendDialogs:
         """Ask for other settings of the chosen candidate, and compute it with them."""
         if self._mending.offers and (remedy := self._mending.offers.chosen_remedy):
             title = f"Settings of “{remedy.title}”"
-            dialog = SettingsDialog(remedy.method, remedy.settings, title, self._parent)
+            dialog = SettingsDialog(remedy.method, remedy.settings, title, self._parent, remedy.usual_settings)
             if dialog.exec():
                 self._mending.adjust(dialog.settings)
 

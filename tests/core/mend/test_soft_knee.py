@@ -105,8 +105,8 @@ def test_the_knee_of_the_recording_is_chosen_for_all_clipping_at_once():
     spans = runs(on_rail(wave))
     findings = [Finding(f"f{n}", "clipping", *span, (0,), 0.5, 0.9, "", {}) for n, span in enumerate(spans)]
     (knee,) = [remedy for remedy in remedies(findings[len(findings) // 2], version) if remedy.is_of_recording]
-    (batch,) = planned(findings, version, {"clipping": knee.title}, {"clipping": knee})
+    (batch,) = planned(findings, version, {"clipping": knee.title}, {"clipping": knee.adjustment})
     assert batch.settings == knee.settings
     assert len(batch.places) == len(findings)
-    (plain,) = planned(findings, version, {"clipping": "Smooth curve"}, {"clipping": knee})
+    (plain,) = planned(findings, version, {"clipping": "Smooth curve"}, {"clipping": knee.adjustment})
     assert plain.settings == {"using": "curve"}

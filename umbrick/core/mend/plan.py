@@ -11,7 +11,7 @@ from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended, apply_method, together
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.remedies import Remedy, first_remedy
+from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 
@@ -63,12 +63,12 @@ def planned(
     findings: Iterable[Finding],
     version: Version,
     preferred: Mapping[str, str] = MappingProxyType({}),
-    settled: Mapping[str, Remedy] = MappingProxyType({}),
+    settled: Mapping[str, Adjustment] = MappingProxyType({}),
 ) -> list[Batch]:
     """Return the best mend of each finding, those alike as one; findings that no method mends are left out.
 
-    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal or is chosen, ``settled`` mends
-    whose settings a person changed, or that are those of the recording.
+    ``preferred`` gives for kinds the title of the mend that did best in a rehearsal or is chosen, ``settled`` settings
+    that a person changed, or that are those of the recording.
     """
     batches: dict[tuple[object, ...], Batch] = {}
     for finding in findings:

@@ -31,6 +31,21 @@ _PEAK_RAMP_MS = 5.0
 _END = {"in": "start", "out": "end"}
 
 
+@dataclass(frozen=True, slots=True)
+class Adjustment:
+    """Settings that hold for more than one place: of which mend, and whether they tell of all of the recording."""
+
+    title: str
+    method: Method
+    settings: Parameters
+    is_of_recording: bool = False
+
+    def at(self, finding: Finding) -> Remedy:
+        """Return the mend of a finding with these settings."""
+        place = Place.of(finding)
+        return Remedy(self.title, "", self.method, self.settings, place, is_of_recording=self.is_of_recording)
+
+
 @dataclass(frozen=True)
 class Remedy:
     """One mend for a fault: what it is called, and what makes it.
@@ -44,23 +59,37 @@ class Remedy:
     settings: Parameters
     place: Place
     effort: int = 1
-    is_adjusted: bool = False
-    """Whether a person changed its settings."""
     is_of_recording: bool = False
     """Whether its settings tell of all of the recording: what was found out at one place holds for its kind."""
+    unadjusted: Remedy | None = None
+    """What it was before a person changed its settings."""
+
+    @property
+    def is_adjusted(self) -> bool:
+        """Whether a person changed its settings."""
+        return self.unadjusted is not None
+
+    @property
+    def usual_settings(self) -> Parameters:
+        """Its settings before a person changed them."""
+        return self.unadjusted.settings if self.unadjusted else self.settings
 
     def adjusted(self, settings: Parameters) -> Remedy:
-        """Return the same with settings of a person's own."""
-        return replace(self, settings=settings, summary="with settings of your own", is_adjusted=True)
+        """Return the same with settings of a person's own, or as it was if they are the usual ones."""
+        usual = self.unadjusted or self
+        if self.method.checked(settings) == self.method.checked(usual.settings):
+            return usual
+        return replace(usual, settings=settings, summary="with settings of your own", unadjusted=usual)
 
-    def adjusted_as(self, other: Remedy | None) -> Remedy:
+    @property
+    def adjustment(self) -> Adjustment:
+        """Its settings, for other places."""
+        return Adjustment(self.title, self.method, self.settings, self.is_of_recording)
+
+    def adjusted_as(self, other: Adjustment | None) -> Remedy:
         """Return the same as it was adjusted for another place, if it was."""
         is_same = other is not None and (other.title, other.method) == (self.title, self.method)
         return self.adjusted(other.settings) if other is not None and is_same else self
-
-    def at(self, finding: Finding) -> Remedy:
-        """Return the same for another finding."""
-        return replace(self, place=Place.of(finding))
 
 
 Offering = Callable[[Finding, Version, bool], list[Remedy]]

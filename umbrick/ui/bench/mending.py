@@ -16,7 +16,7 @@ from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.method import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import CarriedOut, Refused, apart, applied, carried_out, planned
-from umbrick.core.mend.remedies import Remedy, is_mendable, remedies, remedies_of_selection
+from umbrick.core.mend.remedies import Adjustment, Remedy, is_mendable, remedies, remedies_of_selection
 from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
@@ -169,7 +169,7 @@ class Mending(QObject):
 
     def preferred(self, work: Work) -> dict[str, str]:
         """Return for kinds the title of the mend that comes first: what is chosen now, was adjusted, or rehearsed."""
-        preferred = work.preferred | {kind: remedy.title for kind, remedy in work.adjusted.items()}
+        preferred = work.preferred | {kind: adjusted.title for kind, adjusted in work.adjusted.items()}
         offers = self.offers
         if offers and isinstance(offers.subject, Finding) and (remedy := offers.chosen_remedy):
             kind = offers.subject.kind
@@ -177,12 +177,12 @@ class Mending(QObject):
                 preferred[kind] = remedy.title
         return preferred
 
-    def _settled(self, work: Work) -> dict[str, Remedy]:
-        """Return for kinds the mend whose settings hold for all of it: adjusted, or chosen and the recording's own."""
+    def _settled(self, work: Work) -> dict[str, Adjustment]:
+        """Return for kinds the settings that hold for all of it: adjusted, or of what is chosen and the recording's."""
         settled, offers = dict(work.adjusted), self.offers
         remedy = offers.chosen_remedy if offers else None
         if offers and remedy and remedy.is_of_recording and isinstance(offers.subject, Finding):
-            settled[offers.subject.kind] = remedy
+            settled[offers.subject.kind] = remedy.adjustment
         return settled
 
     def adjust(self, settings: Parameters) -> None:
@@ -193,7 +193,9 @@ class Mending(QObject):
             return
         remedy = remedy.adjusted(settings)
         if isinstance(offers.subject, Finding):
-            work.adjusted[offers.subject.kind] = remedy
+            work.adjusted.pop(offers.subject.kind, None)
+            if remedy.is_adjusted:
+                work.adjusted[offers.subject.kind] = remedy.adjustment
         offers.remedies[offers.chosen], offers.offers[offers.chosen] = remedy, None
         self._cancel_offering()
         left = [index for index, offer in enumerate(offers.offers) if offer is None]
@@ -345,7 +347,7 @@ class Mending(QObject):
         self.offers_changed.emit()
 
 
-def _offered(job: Job, offers: Offers, near: Sequence[Finding], adjusted: Remedy | None) -> None:
+def _offered(job: Job, offers: Offers, near: Sequence[Finding], adjusted: Adjustment | None) -> None:
     """Find out what is to be offered, and compute it."""
     subject, version = offers.subject, offers.version
     if isinstance(subject, Finding):

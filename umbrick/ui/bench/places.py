@@ -6,6 +6,9 @@ import math
 from typing import Any
 
 from umbrick.casebook.shelf import SAVED_AT
+from umbrick.core.errors import ParameterError
+from umbrick.core.mend.registry import METHODS
+from umbrick.core.mend.remedies import Adjustment
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.work import Work
 
@@ -20,6 +23,7 @@ def view_of(work: Work) -> dict[str, Any]:
         "loupe": [work.loupe.start, work.loupe.stop],
         "focus": work.focus.id if work.focus else None,
         "preferred": dict(work.preferred),
+        "adjusted": {kind: _told(adjustment) for kind, adjustment in work.adjusted.items()},
         SAVED_AT: None if work.has_unsaved_mends else work.history.now,
     }
 
@@ -39,8 +43,34 @@ def show_view(work: Work, view: dict[str, Any]) -> None:
         work.loupe = Window(*span).within(frames)
     if isinstance(preferred := view.get("preferred"), dict):
         work.preferred = {str(kind): str(title) for kind, title in preferred.items()}
+    if isinstance(adjusted := view.get("adjusted"), dict):
+        read = {str(kind): _adjustment(told) for kind, told in adjusted.items()}
+        work.adjusted = {kind: adjustment for kind, adjustment in read.items() if adjustment}
     row = work.table.rows.get(str(view.get("focus")))
     work.focus = work.table.findings[row] if row is not None else None
+
+
+def _told(adjustment: Adjustment) -> dict[str, Any]:
+    return {
+        "title": adjustment.title,
+        "method": adjustment.method.name,
+        "settings": dict(adjustment.settings),
+        "is_of_recording": adjustment.is_of_recording,
+    }
+
+
+def _adjustment(told: Any) -> Adjustment | None:
+    """Return settings as they were told, or None for what no method has."""
+    if not isinstance(told, dict) or not isinstance(settings := told.get("settings"), dict):
+        return None
+    method = METHODS.get(str(told.get("method")))
+    if method is None:
+        return None
+    try:
+        checked = method.checked(settings)
+    except ParameterError:
+        return None
+    return Adjustment(str(told.get("title")), method, checked, told.get("is_of_recording") is True)
 
 
 def _is_place(value: Any, limit: int) -> bool:

@@ -11,7 +11,7 @@ from umbrick.casebook.locating import stat_of
 from umbrick.casebook.shelf import Shelf
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.remedies import Remedy
+from umbrick.core.mend.remedies import Adjustment
 from umbrick.core.sound.pyramid import Extent, Pyramid
 from umbrick.core.sound.recording import Recording
 from umbrick.core.survey.finding import DEFAULT_SENSITIVITY, SPANNING_KINDS, Finding, State
@@ -61,8 +61,8 @@ class Work:
     sensitivity: dict[str, float] = field(default_factory=dict)
     preferred: dict[str, str] = field(default_factory=dict)
     """For kinds of finding the title of the mend that comes first, as rehearsed."""
-    adjusted: dict[str, Remedy] = field(default_factory=dict)
-    """For kinds of finding the mend whose settings were changed last."""
+    adjusted: dict[str, Adjustment] = field(default_factory=dict)
+    """For kinds of finding the settings that were changed last."""
     sieve: Sieve = ALL
     """What of the docket is shown."""
     closed: dict[str, frozenset[str]] = field(default_factory=dict)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from types import MappingProxyType
 from typing import Any
 
 from PySide6.QtWidgets import (
@@ -20,11 +21,22 @@ from umbrick.ui.dialogs.foot import Foot, sheet_layout
 
 
 class SettingsDialog(QDialog):
-    """Asks for a method's settings; what makes no sense is said before anything is computed."""
+    """Asks for a method's settings; what makes no sense is said before anything is computed.
 
-    def __init__(self, method: Method, settings: Parameters, title: str, parent: QWidget | None = None) -> None:
+    ``usual`` are those that one button brings back, the method's own by default.
+    """
+
+    def __init__(
+        self,
+        method: Method,
+        settings: Parameters,
+        title: str,
+        parent: QWidget | None = None,
+        usual: Parameters = MappingProxyType({}),
+    ) -> None:
         super().__init__(parent)
         self._method = method
+        self._usual = method.checked(usual)
         self.settings = dict(settings)
         self.setWindowTitle(title)
         self.setMinimumWidth(460)
@@ -43,9 +55,10 @@ class SettingsDialog(QDialog):
         self.note = QLabel(method.summary)
         self.note.setProperty("role", "note")
         self.note.setWordWrap(True)
-        reset = QPushButton("Defaults")
-        reset.clicked.connect(self._reset)
-        foot = Foot(self, "Compute again", reset)
+        self.reset_button = QPushButton("As usual")
+        self.reset_button.setToolTip("The settings that this mend has by itself")
+        self.reset_button.clicked.connect(self._reset)
+        foot = Foot(self, "Compute again", self.reset_button)
         self.accept_button = foot.accept
         layout = sheet_layout(self)
         layout.addLayout(grid)
@@ -70,12 +83,12 @@ class SettingsDialog(QDialog):
         return field
 
     def _reset(self) -> None:
-        for parameter in self._method.parameters:
-            field = self.fields[parameter.name]
+        for name, value in self._usual.items():
+            field = self.fields[name]
             if isinstance(field, QComboBox):
-                field.setCurrentText(str(parameter.default))
+                field.setCurrentText(str(value))
             else:
-                field.setText(_typed(parameter.default))
+                field.setText(_typed(value))
 
     def _refresh(self) -> None:
         if len(self.fields) < len(self._method.parameters):
