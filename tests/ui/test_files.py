@@ -8,7 +8,7 @@ import soundfile
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDragEnterEvent, QDropEvent, QImage
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QPushButton
 
 from tests.sounds import sine, voice, write
 from tests.ui.conftest import focus_longest
@@ -32,13 +32,14 @@ def drop(window, *paths):
 
 def test_an_empty_bench_says_what_to_do_and_offers_the_demo(window, hands):
     assert window.windowTitle() == "Umbrick"
-    assert window._pages.currentIndex() == 0
     hands.settle()
-    window.actions_.actions["demo"].trigger()
+    (button,) = [button for button in window.findChildren(QPushButton) if button.text() == "Open the demo"]
+    assert button.isVisible()
+    hands.click(button)
     hands.qtbot.waitUntil(lambda: len(window.bench.works) == len(recordings()), timeout=20_000)
     hands.settle()
     assert window.bench.work.recording.name == "keeper-interview"
-    assert window._pages.currentIndex() == 1
+    assert not button.isVisible()
     assert window.header.form.text() == "48 kHz · 16 bit · mono · 1:30.2"
 
 

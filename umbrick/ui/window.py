@@ -8,15 +8,9 @@ from PySide6.QtCore import QEvent, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
-    QLabel,
     QMainWindow,
-    QMenu,
     QMessageBox,
     QPushButton,
-    QSplitter,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
 )
 
 from umbrick import __version__
@@ -25,6 +19,7 @@ from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
 from umbrick.ui import theme as themes
+from umbrick.ui.arrangement import Arrangement
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.lifting import Lifting
@@ -68,9 +63,8 @@ from umbrick.ui.strips.passage import PassageStrip
 from umbrick.ui.strips.seam_desk import SeamDesk
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.whole import WholeStrip
+from umbrick.ui.work_menus import WorkMenus
 
-_SIDES = (252, 752, 276)
-_STRIPS = (142, 310, 250)
 _SCRUBBING_KEYS = (Qt.Key.Key_Comma, Qt.Key.Key_Period)
 
 
@@ -107,7 +101,6 @@ class BenchWindow(QMainWindow):
         self.listening.leads_ms = settings.leads_ms()
         self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
         self._ledger_is_open = False
-        self._left: list[Left] = []
         hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
         self._file_dialogs = FileDialogs(
             self.bench,
@@ -142,7 +135,8 @@ class BenchWindow(QMainWindow):
         )
         self.actions_ = Actions(table, self)
         self.actions_.fill(self.menuBar())
-        self._add_recent_menu()
+        self._menus = WorkMenus(self, lambda path: self.open([path]))
+        self._menus.put_into(self.menuBar().actions()[0].menu(), self.actions_.actions["demo"])
         self.loupe = LoupeStrip(self.viewing, tools.drawing, self._loupe_buttons())
         self.strips: list[Strip] = [WholeStrip(self.viewing), PassageStrip(self.viewing), self.loupe]
         passage = self.strips[1]
@@ -212,7 +206,12 @@ class BenchWindow(QMainWindow):
             self.bench, self.viewing, self.listening, self.tools.selecting, self._button("ledger", "Ledger")
         )
         self.status.stop.clicked.connect(self.stop_jobs)
-        self._lay_out()
+        first_steps = [self._button("open", "Open…  Ctrl+O", True), self._button("demo", "Open the demo")]
+        self._arrangement = Arrangement(
+            self.header, self.notices, self.strips, self.seam_desk, self.docket, self.treatment, self.review,
+            self.ledger, self.status, first_steps,
+        )  # fmt: skip
+        self.setCentralWidget(self._arrangement)
         self._connect()
         self._remember()
         self._apply_theme()
@@ -234,90 +233,6 @@ class BenchWindow(QMainWindow):
         action.changed.connect(follow)
         follow()
         return button
-
-    def _lay_out(self) -> None:
-        self._strip_splitter = QSplitter(Qt.Orientation.Vertical)
-        self._lowest = QStackedWidget()
-        self._lowest.addWidget(self.loupe)
-        self._lowest.addWidget(self.seam_desk)
-        for strip in (*self.strips[:2], self._lowest):
-            self._strip_splitter.addWidget(strip)
-        self._strip_splitter.setSizes(list(_STRIPS))
-        self._strip_splitter.setStretchFactor(1, 3)
-        self._strip_splitter.setStretchFactor(2, 2)
-        self._pages = QStackedWidget()
-        self._pages.addWidget(self._empty_page())
-        self._pages.addWidget(self._strip_splitter)
-        self._splitter = QSplitter(Qt.Orientation.Horizontal)
-        middle = QWidget()
-        middle_layout = QVBoxLayout(middle)
-        middle_layout.setContentsMargins(0, 0, 0, 0)
-        middle_layout.setSpacing(0)
-        middle_layout.addWidget(self.notices)
-        middle_layout.addWidget(self._pages, 1)
-        for panel in (self.docket, middle, self.treatment):
-            self._splitter.addWidget(panel)
-        self._splitter.setSizes(list(_SIDES))
-        self._splitter.setStretchFactor(1, 1)
-        self.docket.setMinimumWidth(200)
-        self.treatment.setMinimumWidth(230)
-        self._drawer = QSplitter(Qt.Orientation.Vertical)
-        self._drawer.addWidget(self._splitter)
-        self._drawer.addWidget(self.review)
-        self._drawer.addWidget(self.ledger)
-        self._drawer.setStretchFactor(0, 1)
-        self._drawer.setSizes([600, 160, 180])
-        self.review.setMinimumHeight(130)
-        self.review.setVisible(False)
-        self.ledger.setMinimumHeight(110)
-        for splitter in (self._splitter, self._strip_splitter, self._drawer):
-            splitter.setHandleWidth(1)
-            splitter.setChildrenCollapsible(False)
-        central = QWidget()
-        layout = QVBoxLayout(central)
-        layout.setContentsMargins(0, 0, 0, 0)
-        layout.setSpacing(0)
-        layout.addWidget(self.header)
-        layout.addWidget(self._drawer, 1)
-        layout.addWidget(self.status)
-        self.setCentralWidget(central)
-
-    def _empty_page(self) -> QWidget:
-        page = QWidget()
-        layout = QVBoxLayout(page)
-        layout.addStretch()
-        sentence = QLabel("Drop a recording here, or open one, to see and mend its faults.")
-        sentence.setProperty("role", "heading")
-        layout.addWidget(sentence, alignment=Qt.AlignmentFlag.AlignHCenter)
-        layout.addSpacing(12)
-        for name, text, accent in (("open", "Open…  Ctrl+O", True), ("demo", "Open the demo", False)):
-            layout.addWidget(self._button(name, text, accent), alignment=Qt.AlignmentFlag.AlignHCenter)
-        layout.addStretch()
-        return page
-
-    def _add_recent_menu(self) -> None:
-        menu = QMenu("Open again", self)
-        menu.aboutToShow.connect(lambda: self._fill_recent(menu))
-        recording_menu = self.menuBar().actions()[0].menu()
-        recording_menu.insertMenu(self.actions_.actions["demo"], menu)
-        left = QMenu("Work without a name", self)
-        left.aboutToShow.connect(lambda: self._fill_left(left))
-        recording_menu.insertMenu(self.actions_.actions["demo"], left)
-
-    def _fill_left(self, menu: QMenu) -> None:
-        menu.clear()
-        for left in self._left:
-            menu.addAction(left.title, lambda left=left: self.open([left.path]))
-        if not self._left:
-            menu.addAction("Nothing was left at the last start").setEnabled(False)
-
-    def _fill_recent(self, menu: QMenu) -> None:
-        menu.clear()
-        paths = [Path(path) for path in settings.recent_files()]
-        for path in paths:
-            menu.addAction(path.name, lambda path=path: self.open([path])).setToolTip(str(path))
-        if not paths:
-            menu.addAction("Nothing has been opened yet").setEnabled(False)
 
     def _connect(self) -> None:
         for signal in (
@@ -387,17 +302,13 @@ class BenchWindow(QMainWindow):
 
     def _show_desk(self) -> None:
         is_open = self.tools.seaming.desk is not None
-        if is_open != (self._lowest.currentWidget() is self.seam_desk):
-            self._lowest.setCurrentWidget(self.seam_desk if is_open else self.loupe)
+        if self._arrangement.show_desk(is_open):
             (self.seam_desk if is_open else self.strips[1]).setFocus()
 
     def _refresh(self) -> None:
         self.actions_.refresh()
-        if self.bench.work and self._pages.currentIndex() == 0:
-            self._pages.setCurrentIndex(1)
+        if self._arrangement.show_recording(self.bench.work is not None) and self.bench.work:
             self.strips[1].setFocus()
-        elif not self.bench.work:
-            self._pages.setCurrentIndex(0)
         self.status.show_job(self.job_title())
         play = self.actions_.actions["play"]
         name = "stop" if self.listening.is_playing else "play"
@@ -428,14 +339,9 @@ class BenchWindow(QMainWindow):
 
     def _remember(self) -> None:
         remembered = settings.open_settings()
-        for key, restore in (
-            ("geometry", self.restoreGeometry),
-            ("sides", self._splitter.restoreState),
-            ("strips", self._strip_splitter.restoreState),
-            ("drawer", self._drawer.restoreState),
-        ):
-            if (value := remembered.value(key)) is not None:
-                restore(value)
+        if (geometry := remembered.value("geometry")) is not None:
+            self.restoreGeometry(geometry)
+        self._arrangement.restore(remembered)
         self._ledger_is_open = str(remembered.value("ledger", "false")) == "true"
         self.ledger.setVisible(self._ledger_is_open)
         self.theme = themes.THEMES.get(str(remembered.value("theme", "daylight")), themes.DAYLIGHT)
@@ -443,9 +349,7 @@ class BenchWindow(QMainWindow):
     def _store(self) -> None:
         store = settings.open_settings()
         store.setValue("geometry", self.saveGeometry())
-        store.setValue("sides", self._splitter.saveState())
-        store.setValue("strips", self._strip_splitter.saveState())
-        store.setValue("drawer", self._drawer.saveState())
+        self._arrangement.save(store)
         store.setValue("ledger", self._ledger_is_open)
         store.setValue("theme", self.theme.name)
 
@@ -470,7 +374,7 @@ class BenchWindow(QMainWindow):
 
     def offer_work_left(self, found: list[Left]) -> None:
         """Offer the newest unnamed work of earlier starts back, if it is in no file; the menu lists all of it."""
-        self._left = found
+        self._menus.left = found
         waiting = [left for left in found if not left.is_in_files]
         if waiting:
             newest = waiting[0]
