@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import maximum_filter1d, median_filter
+from scipy.ndimage import binary_dilation, maximum_filter1d, median_filter
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.declick import rebuilt
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.model.autoregression import modelled
 from umbrick.core.model.bounds import Mask, Wave, runs
 from umbrick.core.model.interpolation import bridged_over
+from umbrick.core.model.sparse_damage import without_damage
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.residual import residuals
 from umbrick.core.survey.streaming import blocks
@@ -31,9 +32,14 @@ _ROBUST = 0.6745
 _PASSES = 2
 _EDGE_SHARE = 0.4
 _RING_SAMPLES, _RING_SHARE = 64, 0.1
-_LONGEST_SECONDS = 0.003
-_ORDER = 40
-"""Enough for the fraction of a millisecond that a crackle lasts; hundreds of them a second have to be rebuilt."""
+_BEFORE_SECONDS, _AFTER_SECONDS = 0.0001, 0.0002
+"""What is looked at beside what stands out: an impulse begins at once, and dies away."""
+
+_ORDER, _LEAST_ORDER, _CONTEXT = 96, 8, 1024
+"""Enough for the fraction of a millisecond that a crackle lasts; hundreds of them a second have to be mended."""
+
+_BESIDE_SECONDS = 0.005
+_MOST_AT_ONCE = 240
 
 
 def rebuild(
@@ -53,26 +59,53 @@ def rebuild(
     References
     ----------
     Impulses are told by the residual of linear prediction from both sides (S. V. Vaseghi, P. J. W. Rayner, 1990),
-    against a robust local scale.
+    against a robust local scale; how much of each sample is damage, by :mod:`umbrick.core.model.sparse_damage`.
     """
     samples = excerpt.samples.astype(np.float64)
     factor = _GENTLEST * (_KEENEST / _GENTLEST) ** float(parameters.get("amount", 0.5))
-    longest = round(_LONGEST_SECONDS * excerpt.rate)
     for channel in range(samples.shape[1]):
         target = excerpt.target[:, channel]
         if not target.any():
             continue
-        wave = samples[:, channel]
+        damaged = samples[:, channel].copy()
+        mended, looked_at = damaged.copy(), np.zeros(len(damaged), np.bool_)
         for _ in range(_PASSES):
-            damage = _impulses(wave, excerpt.rate, factor) & target
-            spans = [(a, b) for a, b in zip(*(e.tolist() for e in runs(damage)), strict=True) if b - a <= longest]
+            found = _with_surroundings(_impulses(mended, excerpt.rate, factor), excerpt.rate) & target
             # A neighbour that is not mended yet must not spoil the model.
-            smooth = bridged_over(wave, damage)
-            for start, stop in spans:
+            mended = bridged_over(mended, found & ~looked_at)
+            looked_at |= found
+            for start, stop in _stretches(looked_at):
                 if is_cancelled():
                     raise CancelledError
-                wave[start:stop] = smooth[start:stop] = rebuilt(smooth, start, stop, _ORDER)
+                mended[start:stop] = _mended(damaged, mended, start, stop, excerpt.rate)
+        samples[:, channel] = mended
     return samples
+
+
+def _with_surroundings(damage: Mask, rate: int) -> Mask:
+    """Return what is damaged together with what is close before and after it."""
+    before, after = round(_BEFORE_SECONDS * rate), round(_AFTER_SECONDS * rate)
+    reach = max(before, after)
+    near = np.zeros(2 * reach + 1, np.bool_)
+    near[reach - before : reach + after + 1] = True
+    return np.asarray(binary_dilation(damage, near))
+
+
+def _stretches(looked_at: Mask) -> Iterator[tuple[int, int]]:
+    for start, stop in zip(*(edges.tolist() for edges in runs(looked_at)), strict=True):
+        for first in range(start, stop, _MOST_AT_ONCE):
+            yield first, min(stop, first + _MOST_AT_ONCE)
+
+
+def _mended(damaged: Wave, mended: Wave, start: int, stop: int, rate: int) -> Wave:
+    """Return a stretch without its damage, modelled by what is around it as far as that is mended."""
+    order = min(_ORDER, start, len(mended) - stop)
+    model = modelled(mended[max(0, start - _CONTEXT) : stop + _CONTEXT], order)
+    if model is None or model.order < _LEAST_ORDER:
+        return damaged[start:stop]
+    beside = round(_BESIDE_SECONDS * rate) + model.order
+    errors = np.convolve(mended[max(0, start - beside) : stop + beside], model.error_filter, "valid")
+    return without_damage(damaged, mended, start, stop, model, float(np.mean(errors**2)) + 1e-16)
 
 
 def _impulses(wave: Wave, rate: int, factor: float) -> Mask:
