@@ -85,7 +85,8 @@ def _interpolated(wave, spans):
     return mended
 
 
-def _ratio_db(truth, wave):
+def ratio_db(truth, wave):
+    """Return the signal-to-noise ratio of a whole wave against the truth, in dB."""
     return 10 * np.log10(np.sum(truth**2) / (np.sum((truth - wave) ** 2) + 1e-20))
 
 
@@ -110,7 +111,7 @@ def run(files: list[Path]) -> None:
         mended, spans = ours(noisy, rate)
         cost, heard = cost + time.process_time() - began, heard + len(wave) / rate
         false = [10 * rate * len(method(wave, rate)[1]) / len(wave) for method in (textbook, ours)]
-        row = [_ratio_db(wave, made) for made in (noisy, plain, mended, _interpolated(noisy, truth))]
+        row = [ratio_db(wave, made) for made in (noisy, plain, mended, _interpolated(noisy, truth))]
         singles = [(a, abs(mended[a] - wave[a]) / abs(noisy[a] - wave[a])) for a, b in truth if b - a == 1]
         spikes += [20 * np.log10(left + 1e-9) for _, left in singles]
         row += [_found(plain_spans, truth), _found(spans, truth), *false]
