@@ -134,6 +134,17 @@ def test_crackle_goes_and_clean_sound_stays():
     assert ratio_db(truth, clean + 1e-12, span) > 60
 
 
+@pytest.mark.parametrize("level", [0.0, 1e-4])
+def test_ticks_in_a_pause_leave_the_pause(level):
+    generator = rng(3)
+    pause = level * generator.standard_normal((RATE, 1))
+    noisy = pause.copy()
+    for at in generator.integers(2000, RATE - 2000, 60):
+        noisy[at : at + 8, 0] += 0.2 * generator.standard_normal(8)
+    made = heard(apply_method(opened(noisy), METHODS["decrackle"], {}, [Place(0, RATE, (0,))]).version)
+    assert np.abs(made - pause).max() < max(6 * level, 1e-6)
+
+
 @pytest.mark.parametrize("milliseconds", [1, 10, 40])
 def test_a_gap_is_bridged_near_to_the_truth_and_as_loud(milliseconds):
     truth = chord(3.0)

@@ -39,6 +39,8 @@ _ORDER, _LEAST_ORDER, _CONTEXT = 96, 8, 1024
 """Enough for the fraction of a millisecond that a crackle lasts; hundreds of them a second have to be mended."""
 
 _BESIDE_SECONDS = 0.005
+"""So much of the sound on either side tells how large the error of prediction is."""
+
 _MOST_AT_ONCE = 240
 
 
@@ -98,11 +100,14 @@ def _stretches(looked_at: Mask) -> Iterator[tuple[int, int]]:
 
 
 def _mended(damaged: Wave, mended: Wave, start: int, stop: int, rate: int) -> Wave:
-    """Return a stretch without its damage, modelled by what is around it as far as that is mended."""
+    """Return a stretch without its damage, modelled by what is around it as far as that is mended.
+
+    Where there is silence around, or hardly anything, the straight line over it stays.
+    """
     order = min(_ORDER, start, len(mended) - stop)
     model = modelled(mended[max(0, start - _CONTEXT) : stop + _CONTEXT], order)
     if model is None or model.order < _LEAST_ORDER:
-        return damaged[start:stop]
+        return mended[start:stop]
     beside = round(_BESIDE_SECONDS * rate) + model.order
     errors = np.convolve(mended[max(0, start - beside) : stop + beside], model.error_filter, "valid")
     return without_damage(damaged, mended, start, stop, model, float(np.mean(errors**2)) + 1e-16)
