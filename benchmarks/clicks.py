@@ -75,13 +75,14 @@ def textbook(wave, rate):
         damage[max(0, start - 64) : start + _FRAME] |= loud & (np.arange(len(frame)) >= 30 + (start > 0) * 34)
     damage = binary_dilation(damage, iterations=4)
     spans = list(zip(*(edges.tolist() for edges in runs(damage)), strict=True))
-    return _interpolated(wave, spans), spans
+    return interpolated(wave, spans), spans
 
 
-def _interpolated(wave, spans):
+def interpolated(wave, spans, order=None):
+    """Return a wave with spans interpolated by least squares."""
     mended = wave.copy()
     for start, stop in spans:
-        mended[start:stop] = rebuilt(mended, start, stop)
+        mended[start:stop] = rebuilt(mended, start, stop, order)
     return mended
 
 
@@ -111,7 +112,7 @@ def run(files: list[Path]) -> None:
         mended, spans = ours(noisy, rate)
         cost, heard = cost + time.process_time() - began, heard + len(wave) / rate
         false = [10 * rate * len(method(wave, rate)[1]) / len(wave) for method in (textbook, ours)]
-        row = [ratio_db(wave, made) for made in (noisy, plain, mended, _interpolated(noisy, truth))]
+        row = [ratio_db(wave, made) for made in (noisy, plain, mended, interpolated(noisy, truth))]
         singles = [(a, abs(mended[a] - wave[a]) / abs(noisy[a] - wave[a])) for a, b in truth if b - a == 1]
         spikes += [20 * np.log10(left + 1e-9) for _, left in singles]
         row += [_found(plain_spans, truth), _found(spans, truth), *false]

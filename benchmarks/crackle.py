@@ -14,10 +14,9 @@ from zlib import crc32
 
 import numpy as np
 
-from benchmarks.clicks import ratio_db
+from benchmarks.clicks import interpolated, ratio_db
 from benchmarks.corpus import clean, is_percussive, is_speech
-from benchmarks.plant import local_level
-from umbrick.core.mend.declick import rebuilt
+from benchmarks.plant import local_level, tick_of
 from umbrick.core.mend.decrackle import METHOD
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.model.bounds import runs
@@ -34,11 +33,9 @@ def planted(wave, rate, random, per_second):
     noisy, ticks = wave.copy(), np.zeros(len(wave), bool)
     least = 0.1 * np.sqrt(np.mean(wave**2))
     for at in np.sort(random.integers(100, len(wave) - 100, round(per_second * len(wave) / rate))).tolist():
-        size = max(1, round(rate * random.uniform(0.00004, 0.0006)))
-        tick = random.standard_normal(size) * np.exp(-3 * np.arange(size) / size)
-        level = max(local_level(wave, at, rate, 0.3), least)
-        noisy[at : at + size] += tick * level * 10 ** (random.uniform(-8, 6) / 20) / np.abs(tick).max()
-        ticks[at : at + size] = True
+        tick = tick_of(max(local_level(wave, at, rate, 0.3), least), rate, random)
+        noisy[at : at + len(tick)] += tick
+        ticks[at : at + len(tick)] = True
     return noisy, ticks
 
 
@@ -47,14 +44,6 @@ def ours(wave, rate, amount):
     everywhere = np.ones((len(wave), 1), np.bool_)
     excerpt = Excerpt(wave[:, np.newaxis].astype(np.float32), rate, everywhere, everywhere)
     return METHOD.rebuild(excerpt, {"amount": amount})[:, 0]
-
-
-def interpolated(noisy, ticks):
-    """Return a wave with the true ticks interpolated by least squares."""
-    mended = bridged_over(noisy, ticks)
-    for start, stop in zip(*(edges.tolist() for edges in runs(ticks)), strict=True):
-        mended[start:stop] = rebuilt(mended, start, stop, _TEXTBOOK_ORDER)
-    return mended
 
 
 def run(files: list[Path]) -> None:
@@ -75,7 +64,9 @@ def run(files: list[Path]) -> None:
             began = time.process_time()
             made = [ours(noisy, rate, amount) for amount in _AMOUNTS]
             cost, heard = cost + time.process_time() - began, heard + len(_AMOUNTS) * len(wave) / rate
-            gains.append([ratio_db(wave, one) - before for one in (interpolated(noisy, ticks), *made)])
+            spans = zip(*(edges.tolist() for edges in runs(ticks)), strict=True)
+            made.insert(0, interpolated(bridged_over(noisy, ticks), spans, _TEXTBOOK_ORDER))
+            gains.append([ratio_db(wave, one) - before for one in made])
         left = [min(99.0, ratio_db(wave, ours(wave, rate, amount))) for amount in _AMOUNTS]
         row = np.concatenate([np.mean(gains, axis=0), left])
         groups["voices" if is_speech(file) else "percussion" if is_percussive(file) else "tonal music"].append(row)

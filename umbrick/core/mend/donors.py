@@ -32,8 +32,7 @@ _LEAST_OFFSET = 0.08
 _COARSE_RATE = 6000
 """All of a recording is first gone through at about this rate: what is alike is alike in its low octaves too."""
 
-_DELAY = 4
-"""Half the length of the filter that goes before, in values at that rate."""
+_TAPS_PER_STEP = 8
 
 _PART_SECONDS = 30.0
 _KEPT_OF_A_PART, _REFINED = 8, 24
@@ -205,11 +204,8 @@ class _Sides(NamedTuple):
 
 def _slower(sound: npt.NDArray[Any], step: int) -> Wave:
     """Return a sound, of shape ``(frames, channels)``, at a rate that is lower by a factor."""
-    if step == 1 or not len(sound):
-        return sound.astype(np.float64)
-    count = -(-len(sound) // step)
-    columns = (decimated(column.astype(np.float32), step, 2 * _DELAY)[_DELAY:] for column in sound.T)
-    return np.stack([column[:count] for column in columns], axis=1).astype(np.float64)
+    columns = [decimated(column.astype(np.float32), step, _TAPS_PER_STEP) for column in sound.T]
+    return np.stack(columns, axis=1).astype(np.float64)
 
 
 def correlated(sound: Wave, template: Wave) -> Wave:

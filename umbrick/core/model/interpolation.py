@@ -39,10 +39,16 @@ class Normal(NamedTuple):
         """Return equations that count ``factor`` times as much."""
         return Normal(self.column * factor, self.pull * factor)
 
-    def solved(self) -> Wave:
-        """Return the samples."""
+    @property
+    def steadied(self) -> Wave:
+        """The first column, with which they can be solved."""
         column = self.column.copy()
         column[0] *= 1.0 + STEADY
+        return column
+
+    def solved(self) -> Wave:
+        """Return the samples."""
+        column = self.steadied
         if len(column) > _DIRECT:
             return np.asarray(solve_toeplitz(column, self.pull, check_finite=False))
         try:

@@ -6,7 +6,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, toeplitz
 
-from umbrick.core.model.autoregression import STEADY, Model, autocorrelation
+from umbrick.core.model.autoregression import Model
+from umbrick.core.model.interpolation import normal_equations
 
 Wave = npt.NDArray[np.float64]
 
@@ -40,16 +41,10 @@ def without_damage(wave: Wave, around: Wave, start: int, stop: int, model: Model
     damaged is hardly changed, where interpolation would throw away what it still tells (additive noise: S. J. Godsill,
     P. J. W. Rayner, "Digital Audio Restoration", 1998).
     """
-    order, length = model.order, stop - start
-    known = around[start - order : stop + order].copy()
-    known[order : order + length] = 0.0
-    errors = np.convolve(known, model.error_filter)[order : length + 2 * order]
-    pull = -np.correlate(errors, model.error_filter, "valid")
-    column = autocorrelation(model.error_filter, length)
-    column[0] *= 1.0 + STEADY
+    equations = normal_equations(around, start, stop, model)
     try:
-        spread = np.linalg.inv(toeplitz(column))
-        off = wave[start:stop] - spread @ pull
+        spread = np.linalg.inv(toeplitz(equations.steadied))
+        off = wave[start:stop] - spread @ equations.pull
         damage = _damage(off, error_power * spread)
     except LinAlgError:
         return wave[start:stop].copy()

@@ -14,7 +14,7 @@ _PASSED = 0.8
 
 
 def decimated(wave: Floats, step: int, taps_per_step: int) -> Floats:
-    """Return every ``step``-th value of a wave without what would fold over, all that a low-pass rings included.
+    """Return every ``step``-th value of a wave, from the first on, without what would fold over.
 
     Parameters
     ----------
@@ -23,7 +23,7 @@ def decimated(wave: Floats, step: int, taps_per_step: int) -> Floats:
     step : int
         How many frames become one, at least 1; with 1 the wave is returned as it is.
     taps_per_step : int
-        Length of the low-pass in values of what is returned; its delay is half of that.
+        Length of the low-pass in values of what is returned, an even number.
 
     Notes
     -----
@@ -33,8 +33,9 @@ def decimated(wave: Floats, step: int, taps_per_step: int) -> Floats:
     if step == 1:
         return wave
     pieces = _pieces(step, taps_per_step)
-    count = -(-(len(wave) + taps_per_step * step) // step)
-    ahead = pieces.shape[1] * step - 1
+    count = -(-len(wave) // step)
+    # So many rows less are put ahead as the filter delays.
+    ahead = (pieces.shape[1] - taps_per_step // 2) * step - 1
     rows = np.pad(wave, (ahead, (count + pieces.shape[1] - 1) * step - ahead - len(wave))).reshape(-1, step)
     products = rows @ pieces
     return np.asarray(sum(products[piece : piece + count, -1 - piece] for piece in range(pieces.shape[1])), np.float32)

@@ -19,7 +19,7 @@ from umbrick.core.survey.detector import Block
 Floats = npt.NDArray[np.float32]
 
 _COARSE_RATE = 9000
-_DELAY = 2
+_TAPS_PER_STEP = 4
 _SHORTEST_SECONDS = 0.02
 _HOP_SECONDS, _WINDOW_SECONDS = 0.007, 0.016
 _SHORTEST_LAG_SECONDS, _LONGEST_LAG_SECONDS = 0.0024, 0.0165
@@ -93,7 +93,7 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
     """Return for each window the best lag in frames, to within one or two, the correlation there, and how rough the
     wave is: the power of its steps as a share of its own. Half a frame off, what is the same seems unlike by an eighth
     of that."""
-    low = decimated(wave, step, 2 * _DELAY)[_DELAY:] if step > 1 else wave
+    low = decimated(wave, step, _TAPS_PER_STEP)
     size, reach = window // step, longest // step
     shortest = max(2, int(_SHORTEST_LAG_SECONDS * (longest / _LONGEST_LAG_SECONDS / step)))
     starts = firsts // step

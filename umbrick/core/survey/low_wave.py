@@ -31,7 +31,7 @@ def low_wave(block: Block) -> Floats:
     wave = np.pad(block.mono, (left, right))
     first = block.before + left - half
     needed = wave[first : first + (count - 1) * step + 2 * half + 1]
-    return decimated(needed, step, _TAPS_PER_STEP)[half // step * 2 : half // step * 2 + count]
+    return decimated(needed, step, _TAPS_PER_STEP)[half // step : half // step + count]
 
 
 class LowWaves:
