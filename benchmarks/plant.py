@@ -273,10 +273,11 @@ def peaks(sound, rate, random):
 
 
 def level_steps(sound, rate, random):
-    """From one place on, 8 to 14 dB lower or louder, with a ramp."""
+    """From one place on, 8 to 14 dB lower or louder, with a ramp of 2 to 50 ms about it."""
     at = round(random.uniform(0.35, 0.65) * len(sound))
     gain_db = random.uniform(8, 14) * random.choice((-1, 1))
-    ramp = np.clip((np.arange(len(sound)) - at) / (0.05 * rate), 0, 1)[:, np.newaxis]
+    length = rate * 10 ** random.uniform(np.log10(0.002), np.log10(0.05))
+    ramp = np.clip((np.arange(len(sound)) - at) / length + 0.5, 0, 1)[:, np.newaxis]
     sound = sound * 10 ** (gain_db * ramp / 20)
     return sound / max(1.0, float(np.abs(sound).max()) / 0.9), [Planted(at, at + 1)]
 

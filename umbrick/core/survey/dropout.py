@@ -19,7 +19,7 @@ _BIN_SECONDS = 0.00067
 _OUTSIDE_SECONDS, _INSIDE_SECONDS = 0.006, 0.002
 _LONGEST_SECONDS = 0.5
 _LEAST_FALL_DB = 14.0
-_HALF_SURE_FALL_DB = 21.0
+_HALF_SURE_FALL_DB = 18.0
 _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 """Between two pulses of a voice there may be a short valley: the shorter, the deeper a hole must be."""
 

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import warnings
+from dataclasses import replace
 from typing import Any, NamedTuple
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d, maximum_filter1d
+from scipy.ndimage import maximum_filter1d
 
+from umbrick.core.survey.change_point import change_point
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.fine_bands import fine_bands, hop_frames
 from umbrick.core.survey.outline import Outline, decibels, outline
 from umbrick.core.survey.residual import segment_frames
 from umbrick.core.units import format_db
@@ -19,9 +22,6 @@ _STRETCHES, _FEWEST_STRETCHES = 8, 3
 """Each side of a step is so many stretches of 0.8 s, of which the fewer must sound."""
 
 _GATE_DB, _SILENT_DB = 18.0, -65.0
-_LEARNED_REACHES, _LEARNED_BESIDE = 3, 8
-_LOWEST_DB, _HIGHEST_DB = -130.0, 6.0
-_BLUR_DB, _NEVER = 2.0, 2e-3
 _HALF_SURE_DB = 5.5
 _LEAST_DB = 1.5
 
@@ -54,44 +54,19 @@ def _steps(loud_db: np.ndarray) -> _Step:
     return _Step(size, before.mean(axis=0), after.mean(axis=0))
 
 
-def _refined(levels_db: np.ndarray, at: int, reach: int) -> int:
-    """Return the segment, within reach of a place, up to which levels are likelier before the step and then after it.
-
-    What levels there are on either side, pauses and all, is learned from some seconds of both (cumulative sum of log
-    likelihood ratios, after E. S. Page, 1954).
-    """
-    near = reach // _LEARNED_BESIDE
-    likely = [
-        _log_shares(levels_db[max(0, at - _LEARNED_REACHES * reach) : max(1, at - near)]),
-        _log_shares(levels_db[at + near : at + _LEARNED_REACHES * reach]),
-    ]
-    first = max(0, at - reach)
-    bins = _bin(levels_db[first : at + reach])
-    return first + int(np.argmax(np.concatenate([[0.0], np.cumsum(likely[0][bins] - likely[1][bins])])))
-
-
-def _bin(levels_db: np.ndarray) -> np.ndarray:
-    return (np.clip(levels_db, _LOWEST_DB, _HIGHEST_DB) - _LOWEST_DB).astype(np.int64)
-
-
-def _log_shares(levels_db: np.ndarray) -> np.ndarray:
-    """Return how common levels are, in steps of a decibel; what never was is not impossible."""
-    counts = np.bincount(_bin(levels_db), minlength=int(_HIGHEST_DB - _LOWEST_DB) + 1)
-    shares = gaussian_filter1d(counts.astype(np.float64), _BLUR_DB) / max(1, len(levels_db))
-    return np.asarray(np.log(shares + _NEVER))
-
-
 class LevelStepDetector:
-    """Collects the outline; compares the sounding segments before and after every place."""
+    """Collects outline and bands; compares the sounding segments before and after every place."""
 
     def __init__(self, form: Format) -> None:
         self._format = form
         self._segment = segment_frames(form.rate)
         self._outlines: list[Outline] = []
+        self._bands: list[np.ndarray] = []
 
     def feed(self, block: Block) -> None:
-        """Collect a block's outline."""
+        """Collect a block's outline, and its bands to a tenth of a decibel."""
         self._outlines.append(block.shared(outline))
+        self._bands.append(decibels(block.shared(fine_bands)).astype(np.float16))
 
     def findings(self) -> list[Finding]:
         """Return the places where the level goes over to another and stays there."""
@@ -104,11 +79,16 @@ class LevelStepDetector:
         steps = _steps(loud_db)
         sizes = np.nan_to_num(steps.size_db, nan=0.0)
         highest = np.flatnonzero((sizes == maximum_filter1d(sizes, 2 * _FEWEST_STRETCHES + 1)) & (sizes >= _LEAST_DB))
+        hop = hop_frames(self._format.rate)
+        bands_db = np.concatenate(self._bands)
         findings = []
         for at in highest.tolist():
-            place = _refined(levels_db, at * stretch, _FEWEST_STRETCHES * stretch)
-            findings.append(self._finding(place, _Step(*(float(column[at]) for column in steps))))
-        return [finding for finding in findings if finding.confidence >= 0.05]
+            finding = self._finding(at * stretch * self._segment, _Step(*(float(column[at]) for column in steps)))
+            if finding.confidence >= 0.05:
+                reach = _FEWEST_STRETCHES * stretch * self._segment // hop
+                place = hop * change_point(bands_db, finding.start // hop, finding.detail["change_db"], reach)
+                findings.append(replace(finding, start=place, stop=place + 1))
+        return findings
 
     def _finding(self, at: int, step: _Step) -> Finding:
         size_db, before_db, after_db = step
@@ -117,8 +97,8 @@ class LevelStepDetector:
         return Finding(
             id="",
             kind="level_step",
-            start=at * self._segment,
-            stop=at * self._segment + 1,
+            start=at,
+            stop=at + 1,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(abs(change_db) / 25, 0, 1)), 3),
             confidence=round(float(1 / (1 + np.exp(-(size_db - _HALF_SURE_DB) / 1.0))), 3),
@@ -133,5 +113,5 @@ KIND = Kind(
     family=Family.LEVELS,
     summary="one part far louder or quieter than the next",
     make=LevelStepDetector,
-    needs=(outline,),
+    needs=(outline, fine_bands),
 )
