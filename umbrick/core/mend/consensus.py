@@ -79,14 +79,16 @@ def _agreed(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
     first = sparse.rebuild(wave, clipped, rate, is_cancelled=is_cancelled)
     steady = steadiness(first, rate)
     weights = _weights(share, steady)
-    lengths = _OTHER_FRAMES_SECONDS if share > _LIGHT_SHARE or steady > _STEADY_FROM[0] else ()
+    is_held = steady > _STEADY_FROM[0]
+    lengths = _OTHER_FRAMES_SECONDS if share > _LIGHT_SHARE or is_held else ()
 
     def sparsest(lengths: Sequence[float], lasting: bool) -> list[Wave]:
         return [sparse.rebuild(wave, clipped, rate, length, lasting, first, is_cancelled) for length in lengths]
 
     start = whole = _mean([first, *sparsest(lengths, False)])
     if weights.lasting > 0:
-        lasting = _mean(sparsest((sparse.FRAME_SECONDS, *lengths), True))
+        # What is not held hardly listens to lasting tones: one length will do.
+        lasting = _mean(sparsest((sparse.FRAME_SECONDS, *(lengths if is_held else ())), True))
         start = (weights.whole * whole + weights.lasting * lasting) / (weights.whole + weights.lasting)
     refined = prediction.rebuild(wave, clipped, start=start, order=_ORDER, sweeps=1, is_cancelled=is_cancelled)
     agreed = np.asarray((1 - weights.prediction) * start + weights.prediction * refined)
