@@ -22,8 +22,8 @@ _ROWS_AT_ONCE = 128
 
 
 def hop_frames(rate: int) -> int:
-    """Return the frames from one value to the next: the power of two next below 5.3 ms, at least 16."""
-    return max(16, 1 << int(np.log2(rate * _HOP_SECONDS)))
+    """Return the frames from one value to the next: the power of two nearest to 5.3 ms, at least 16."""
+    return max(16, 1 << round(np.log2(rate * _HOP_SECONDS)))
 
 
 def fine_bands(block: Block) -> Floats:

@@ -66,7 +66,8 @@ class LevelStepDetector:
     def feed(self, block: Block) -> None:
         """Collect a block's outline, and its bands to a tenth of a decibel."""
         self._outlines.append(block.shared(outline))
-        self._bands.append(decibels(block.shared(fine_bands)).astype(np.float16))
+        # Broken files may hold what is no number: that has no level.
+        self._bands.append(np.nan_to_num(decibels(block.shared(fine_bands)), nan=-120.0, posinf=0.0).astype(np.float16))
 
     def findings(self) -> list[Finding]:
         """Return the places where the level goes over to another and stays there."""

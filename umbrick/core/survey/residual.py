@@ -30,8 +30,8 @@ _QUIETEST = 1e-6
 
 
 def segment_frames(rate: int) -> int:
-    """Return the frames of a segment: the power of two next below 21.4 ms, at least 64."""
-    return max(64, 1 << int(np.log2(rate * _SEGMENT_SECONDS)))
+    """Return the frames of a segment: the power of two nearest to 21.4 ms, at least 64."""
+    return max(64, 1 << round(np.log2(rate * _SEGMENT_SECONDS)))
 
 
 def order_for(rate: int) -> int:
