@@ -7,10 +7,14 @@ from scipy.signal import get_window
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.outline import Outline, outline
 from umbrick.core.units import amplitude_to_db, format_db
 
 _STRETCH_SECONDS = 0.5
-_HALF_SURE = 0.001
+_HALF_SURE, _HALF_SURE_SHARE, _LEAST_HALF_SURE = 0.001, 0.01, 5e-5
+"""The offset that may be one: at most so much, less in a quiet recording, but more than a step of 16 bits."""
+
+_LOUD_PERCENTILE = 95
 _FEWEST_DEVIATIONS = 5.0
 _FEWEST_STRETCHES = 2
 _SHORTEST_SECONDS = 0.05
@@ -25,11 +29,13 @@ class OffsetDetector:
         self._weight = _bell(self._stretch)
         self._left = np.zeros((0, form.channels))
         self._means: list[np.ndarray] = [np.zeros((0, form.channels))]
+        self._outlines: list[Outline] = []
         self._frames = 0
 
     def feed(self, block: Block) -> None:
         """Collect the means of a block."""
         self._frames = block.stop
+        self._outlines.append(block.shared(outline))
         sound = np.concatenate([self._left, block.own.astype(np.float64)])
         whole = len(sound) // self._stretch * self._stretch
         stretches = sound[:whole].reshape(-1, self._stretch, sound.shape[1])
@@ -48,13 +54,15 @@ class OffsetDetector:
         means = np.concatenate([*self._means, *self._means_of_little()])
         if len(means) < _FEWEST_STRETCHES:
             return []
+        loud = float(np.sqrt(np.percentile(Outline.joined(self._outlines).power, _LOUD_PERCENTILE)))
+        half_sure = float(np.clip(_HALF_SURE_SHARE * loud, _LEAST_HALF_SURE, _HALF_SURE))
         findings = []
         for channel in range(self._format.channels):
             offset = float(means[:, channel].mean())
             sure = _sureness(means[:, channel])
-            if abs(offset) < 0.2 * _HALF_SURE or sure < _FEWEST_DEVIATIONS:
+            if abs(offset) < 0.2 * half_sure or sure < _FEWEST_DEVIATIONS:
                 continue
-            doubt = np.log(abs(offset) / _HALF_SURE) * 3
+            doubt = np.log(abs(offset) / half_sure) * 3
             confidence = float(1 / (1 + np.exp(-doubt))) * min(1.0, sure / (2 * _FEWEST_DEVIATIONS))
             level_db = amplitude_to_db(abs(offset))
             findings.append(
@@ -97,4 +105,5 @@ KIND = Kind(
     family=Family.LEVELS,
     summary="a wave that does not swing around zero",
     make=OffsetDetector,
+    needs=(outline,),
 )

@@ -26,8 +26,11 @@ _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 _LEAST_USUAL = 2.5
 _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
-_LEAST_LEVEL = 0.002
+_LEAST_LEVEL = 0.0006
 _FEWEST_HELD = 6
+_GENTLE_STEPS = 2
+"""A slow wave comes to rest between two values of its grid; from there it goes on by such steps."""
+
 _MOST_DIFFERENCE_DB = 20.0
 """Sound of another level after a hole than before it was likely meant to be so."""
 
@@ -84,6 +87,8 @@ class DropoutDetector:
                 continue
             level = min(float(np.abs(before - value).max()), float(np.abs(after - value).max()))
             if level < max(_LEAST_LEVEL, 40 * self._format.step):
+                continue
+            if max(abs(float(before[-1]) - value), abs(float(after[0]) - value)) <= _GENTLE_STEPS * self._format.step:
                 continue
             around = np.concatenate([before, after])
             is_top = value != 0 and (value >= 0.98 * around.max() or value <= 0.98 * around.min())

@@ -31,7 +31,7 @@ _LEAST_DB = 18.0
 _LEAST_OVER_DB = 9.0
 """What is hardly more alike than the voice beside it is that voice's own steadiness."""
 
-_QUIETEST = 0.002
+_QUIETEST = 0.0007
 _MOST_ALIKE = 1e-7
 _LAG_SLACK = 1
 _FINE_REACH = 2

@@ -11,7 +11,7 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.low_wave import LowWaves, low_wave, step_for
 from umbrick.core.survey.steady_lines import ENOUGH_DB, steady_lines
-from umbrick.core.units import format_db
+from umbrick.core.units import amplitude_to_db, format_db
 
 _SHORTEST_SECONDS, _WINDOW_SECONDS = 3.0, 10.0
 _MOST_WINDOWS = 120
@@ -27,8 +27,9 @@ _LINE_DB, _BESIDE_DB = 10.0, 6.0
 
 _FEW_LINES = {1: 0.5, 2: 0.75}
 _HALF_SURE_DB, _DOUBT_DB = 15.5, 2.5
-_FAINTEST_DB = -76.0
-"""Hum as quiet as this is as likely below what anyone hears as not."""
+_FAINTEST_DB, _FAINTEST_SHARE_DB = -76.0, -56.0
+"""Hum as quiet as this, or in a quiet recording this far below its loudest part's low tones, is as likely below what
+anyone hears as not."""
 
 
 class Mains(NamedTuple):
@@ -48,10 +49,13 @@ class HumDetector:
         self._step = step_for(form.rate)
         self._wave = LowWaves()
         self._frames = 0
+        self._loudest = 1e-6
 
     def feed(self, block: Block) -> None:
         """Collect a block's low wave."""
-        self._wave.append(block.shared(low_wave))
+        low = block.shared(low_wave)
+        self._wave.append(low)
+        self._loudest = max(self._loudest, float(low.std()))
         self._frames = block.stop
 
     def findings(self) -> list[Finding]:
@@ -60,7 +64,8 @@ class HumDetector:
         if mains is None or not mains.harmonics:
             return []
         confidence = float(1 / (1 + np.exp(-(mains.evidence_db - _HALF_SURE_DB) / _DOUBT_DB)))
-        confidence *= float(1 / (1 + np.exp(-(max(level for _, level, _ in mains.harmonics) - _FAINTEST_DB) / 1.5)))
+        faintest_db = min(_FAINTEST_DB, amplitude_to_db(self._loudest) + _FAINTEST_SHARE_DB)
+        confidence *= float(1 / (1 + np.exp(-(max(level for _, level, _ in mains.harmonics) - faintest_db) / 1.5)))
         level_db = float(10 * np.log10(sum(10 ** (level / 10) for _, level, _ in mains.harmonics)))
         lines = ", ".join(f"{mains.fundamental_hz * number:.0f}" for number, *_ in mains.harmonics)
         if confidence < 0.05:

@@ -20,6 +20,9 @@ _FAINTEST_DB, _FAINTEST_NARROW_DB = 7.5, 4.0
 _MASKED_DB = -48.0
 """What is that far below the sound within 10 ms is covered by it, as is the corner of a fade of a pure tone."""
 
+_LEAST_AMPLITUDE = 5e-5
+"""A step and a half of 16 bits: in digital silence, the last bit of a quiet sound is no tick."""
+
 _RING_HZ, _BRIGHT_HZ = 1500.0, 5000.0
 _BEFORE_MS, _AFTER_MS = 14.0, 12.0
 _SHIFTS = range(-2, 3)
@@ -44,7 +47,7 @@ def worth_a_look(found: Impulses, residual: Residual, rate: int) -> npt.NDArray[
     reach = _reach(residual)
     inside = (found.peak >= reach + 2) & (found.peak < len(residual.error) - reach - 2)
     faintest_db = _FAINTEST_NARROW_DB if rate < NARROW_BELOW_RATE else _FAINTEST_DB
-    is_heard = found.amplitude > 10 ** (_MASKED_DB / 20) * found.level
+    is_heard = found.amplitude > np.maximum(10 ** (_MASKED_DB / 20) * found.level, _LEAST_AMPLITUDE)
     return np.flatnonzero(inside & is_heard & (found.prominence >= 10 ** (faintest_db / 20)))
 
 

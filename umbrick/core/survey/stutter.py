@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
-from umbrick.core.survey.outline import Outline, outline
+from umbrick.core.survey.outline import Outline, decibels, outline
 from umbrick.core.survey.repeats import Repeat, exact_repeats
+from umbrick.core.survey.residual import segment_frames
 from umbrick.core.survey.restarts import Restart, restarts
 from umbrick.core.survey.voice_likeness import may_be_voice
 
@@ -23,6 +25,9 @@ _MUSIC_DB = 6.0
 
 _MOST_FOR_A_RESTART = 0.4
 """What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
+
+_QUIETER_DB = 38.0
+"""What comes again so far below the loud passages is what a coder made of a pause, or its silence."""
 
 _LONGEST_HELD_MS = 130.0
 _TONE_LAG_SECONDS, _TONE_TURNS = 0.01, 6
@@ -60,7 +65,9 @@ class StutterDetector:
     def findings(self) -> list[Finding]:
         """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
         rate = self._format.rate
-        findings = [self._repeated(repeat) for repeat in self._repeats if not self._is_tone(repeat)]
+        levels_db = decibels(Outline.joined(self._outlines).power)
+        findings = [self._repeated(repeat, levels_db) for repeat in self._repeats if not self._is_tone(repeat)]
+        findings = [finding for finding in findings if finding.confidence >= 0.05]
         taken = [(finding.start, finding.stop) for finding in findings]
         half_sure_db = _HALF_SURE_ALIKE_DB + (0.0 if may_be_voice(self._outlines) else _MUSIC_DB)
         for held in self._held:
@@ -100,10 +107,13 @@ class StutterDetector:
         turns = (repeat.stop - repeat.start) / repeat.lag
         return repeat.lag < _TONE_LAG_SECONDS * self._format.rate and turns > _TONE_TURNS
 
-    def _repeated(self, repeat: Repeat) -> Finding:
+    def _repeated(self, repeat: Repeat, levels_db: npt.NDArray[np.float64]) -> Finding:
         length, lag = ((value) * 1e3 / self._format.rate for value in (repeat.stop - repeat.start, repeat.lag))
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
         confidence = 0.99 if length >= 0.9 * lag else 0.6 + 0.3 * length / lag
+        segment = segment_frames(self._format.rate)
+        own_db = float(levels_db[repeat.start // segment : repeat.stop // segment + 1].max())
+        confidence *= _sure((own_db - float(np.percentile(levels_db, 95)) + _QUIETER_DB) / 2)
         return Finding(
             id="",
             kind="stutter",
