@@ -14,7 +14,7 @@ from zlib import crc32
 import numpy as np
 from scipy.ndimage import binary_dilation
 
-from benchmarks.corpus import clean, is_speech, of_24_bits
+from benchmarks.corpus import as_a_file, clean, is_speech
 from benchmarks.plant import local_level
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.declick import rebuilt
@@ -52,7 +52,7 @@ def planted(wave, rate, random):
 
 def ours(wave, rate):
     """Return a wave with what the survey takes for clicks mended, and their places."""
-    source = of_24_bits(wave[:, np.newaxis], rate)
+    source = as_a_file(wave[:, np.newaxis], rate)
     found = Surveyor(source, 24, [KINDS["click"]]).run().table.findings
     places = [Place.of(finding) for finding in found if finding.confidence >= 0.5]
     if not places:

@@ -45,9 +45,9 @@ def clean(path: Path):
     return joined, rate
 
 
-def of_24_bits(sound, rate) -> ArraySource:
-    """Return a sound of shape (frames, channels) as a 24-bit file has it."""
-    return ArraySource((np.round(sound * 2**23) / 2**23).astype(np.float32), rate, "s")
+def as_a_file(sound, rate, bits=24) -> ArraySource:
+    """Return a sound of shape (frames, channels) as a file of so many bits has it."""
+    return ArraySource((np.round(sound * 2.0 ** (bits - 1)) / 2.0 ** (bits - 1)).astype(np.float32), rate, "s")
 
 
 def at_speed(sound, rate, speed, at_rate=None):

@@ -13,7 +13,8 @@ from zlib import crc32
 
 import numpy as np
 
-from benchmarks.corpus import at_speed, clean, is_percussive, is_speech, of_24_bits
+from benchmarks.conditions import CONDITIONS
+from benchmarks.corpus import as_a_file, at_speed, clean, is_percussive, is_speech
 from benchmarks.plant import FOR_VOICE, PLANTERS
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
@@ -35,9 +36,9 @@ _SPEEDS = (0.88, 0.94, 1.06, 1.12, 1.2)
 """Clean sound is surveyed at these speeds too."""
 
 
-def survey(sound, rate):
-    """Return every finding measured in a sound, of a 24-bit file, by kind."""
-    result = Surveyor(of_24_bits(sound, rate), 24, list(KINDS.values())).run()
+def survey(sound, rate, bits=24):
+    """Return every finding measured in a sound, as a file of so many bits has it, by kind."""
+    result = Surveyor(as_a_file(sound, rate, bits), bits, list(KINDS.values())).run()
     found = {name: [] for name in KINDS}
     for finding in result.table.findings:
         found[finding.kind].append(finding)
@@ -123,7 +124,7 @@ def _summary(results):
 
 
 def _clean(files):
-    """Print what is found in clean sound, as it is and at other speeds."""
+    """Print what is found in clean sound, as it is, at other speeds and in other conditions."""
     seconds, total, sure = 0.0, 0, 0
     for file in files:
         sound, rate = clean(file)
@@ -140,13 +141,21 @@ def _clean(files):
         f"clean sound: {total} findings in {seconds / 60:.1f} min, {60 * total / seconds:.2f} a minute; "
         f"{sure} above 0.9"
     )
+    sounds = [clean(file) for file in files]
+    _tell(
+        f"at {len(_SPEEDS)} other speeds",
+        ((at_speed(sound, rate, speed), rate, 24) for sound, rate in sounds for speed in _SPEEDS),
+    )
+    for name, condition in CONDITIONS.items():
+        _tell(name, (condition(sound, rate) for sound, rate in sounds))
+
+
+def _tell(condition, sounds):
+    """Print how many findings a minute sounds have that are clean but for the condition they are in."""
     minutes, counts = 0.0, dict.fromkeys(KINDS, 0)
-    for file in files:
-        sound, rate = clean(file)
-        for speed in _SPEEDS:
-            faster = at_speed(sound, rate, speed)
-            minutes += len(faster) / rate / 60
-            for kind, findings in survey(faster, rate).items():
-                counts[kind] += sum(f.confidence >= _CUT for f in findings)
+    for sound, rate, bits in sounds:
+        minutes += len(sound) / rate / 60
+        for kind, findings in survey(sound, rate, bits).items():
+            counts[kind] += sum(f.confidence >= _CUT for f in findings)
     told = ", ".join(f"{kind} {count / minutes:.2f}" for kind, count in counts.items() if count)
-    print(f"at {len(_SPEEDS)} other speeds, {minutes:.1f} min: {sum(counts.values()) / minutes:.2f} a minute ({told})")
+    print(f"{condition}, {minutes:.1f} min: {sum(counts.values()) / minutes:.2f} a minute ({told})", flush=True)

@@ -9,7 +9,7 @@ from zlib import crc32
 import numpy as np
 
 from benchmarks.clicks import planted as many_clicks
-from benchmarks.corpus import at_speed, clean, is_speech, of_24_bits
+from benchmarks.corpus import as_a_file, at_speed, clean, is_speech
 from benchmarks.plant import Planted, clicks, discontinuities, local_level, mouth_clicks, places, spikes
 from benchmarks.regression import Example
 from umbrick.core.survey.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
@@ -86,7 +86,7 @@ def _planted(file, wave, rate, label, plant, random) -> Iterator[Example]:
 def _impulses(sound, rate):
     """Return the frames and measures of a sound's impulses, and how far each stands out."""
     frames, rows, excess = [], [], []
-    for block in blocks(of_24_bits(sound, rate)):
+    for block in blocks(as_a_file(sound, rate)):
         for residual, found in block.shared(impulses):
             chosen = worth_a_look(found, residual, rate)
             if len(chosen):

@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from benchmarks.corpus import clean, loudest, of_24_bits
+from benchmarks.corpus import as_a_file, clean, loudest
 from benchmarks.declip import gain_db
 from benchmarks.planting import clip_to_sdr
 from umbrick.core.mend.applying import apply_method
@@ -48,7 +48,7 @@ def run(files: list[Path]) -> None:
         _, rail = clip_to_sdr(truth, 10)
         for below_db, stretch in _BENDS:
             wave = _bent(truth, rail, below_db, stretch)
-            source = of_24_bits(wave[:, np.newaxis], rate)
+            source = as_a_file(wave[:, np.newaxis], rate)
             found = Surveyor(source, 24, [KINDS["clipping"]]).run().sifted({})
             version = Version.of(source)
             knees, asked = _knees(found, version)

@@ -27,7 +27,7 @@ _LINE_DB, _BESIDE_DB = 10.0, 6.0
 
 _FEW_LINES = {1: 0.5, 2: 0.75}
 _HALF_SURE_DB, _DOUBT_DB = 15.5, 2.5
-_FAINTEST_DB, _FAINTEST_SHARE_DB = -76.0, -56.0
+_FAINTEST_DB, _FAINTEST_SHARE_DB = -76.0, -50.0
 """Hum as quiet as this, or in a quiet recording this far below its loudest part's low tones, is as likely below what
 anyone hears as not."""
 

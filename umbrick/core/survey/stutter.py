@@ -112,7 +112,7 @@ class StutterDetector:
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
         confidence = 0.99 if length >= 0.9 * lag else 0.6 + 0.3 * length / lag
         segment = segment_frames(self._format.rate)
-        own_db = float(levels_db[repeat.start // segment : repeat.stop // segment + 1].max())
+        own_db = float(np.median(levels_db[repeat.start // segment : repeat.stop // segment + 1]))
         confidence *= _sure((own_db - float(np.percentile(levels_db, 95)) + _QUIETER_DB) / 2)
         return Finding(
             id="",
