@@ -145,6 +145,14 @@ def test_ticks_in_a_pause_leave_the_pause(level):
     assert np.abs(made - pause).max() < max(6 * level, 1e-6)
 
 
+@pytest.mark.parametrize("first", range(RATE // 3, RATE // 2, 1111))
+def test_a_sound_that_begins_and_ends_in_its_midst_has_no_crackle_there(first):
+    sound = chord(2.0)[first : first + RATE]
+    made = heard(apply_method(opened(sound), METHODS["decrackle"], {}, [Place(0, RATE, (0,))]).version)
+    assert np.array_equal(made, sound.astype(np.float32))
+
+
+
 @pytest.mark.parametrize("milliseconds", [1, 10, 40])
 def test_a_gap_is_bridged_near_to_the_truth_and_as_loud(milliseconds):
     truth = chord(3.0)

@@ -102,9 +102,12 @@ def _stretches(looked_at: Mask) -> Iterator[tuple[int, int]]:
 def _mended(damaged: Wave, mended: Wave, start: int, stop: int, rate: int) -> Wave:
     """Return a stretch without its damage, modelled by what is around it as far as that is mended.
 
-    Where there is silence around, or hardly anything, the straight line over it stays.
+    In silence, the straight line over it stays; at the very ends of the sound, what was there: nothing tells that it is
+    damage.
     """
     order = min(_ORDER, start, len(mended) - stop)
+    if order < _LEAST_ORDER:
+        return damaged[start:stop]
     model = modelled(mended[max(0, start - _CONTEXT) : stop + _CONTEXT], order)
     if model is None or model.order < _LEAST_ORDER:
         return mended[start:stop]
