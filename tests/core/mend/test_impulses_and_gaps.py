@@ -152,7 +152,6 @@ def test_a_sound_that_begins_and_ends_in_its_midst_has_no_crackle_there(first):
     assert np.array_equal(made, sound.astype(np.float32))
 
 
-
 @pytest.mark.parametrize("milliseconds", [1, 10, 40])
 def test_a_gap_is_bridged_near_to_the_truth_and_as_loud(milliseconds):
     truth = chord(3.0)
