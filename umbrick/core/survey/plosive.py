@@ -9,6 +9,7 @@ from scipy.signal import butter, sosfiltfilt
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.low_wave import Floats, LowWaves, low_wave, step_for
+from umbrick.core.survey.outline import Outline, decibels, outline
 
 _BAND_HZ = (20.0, 130.0)
 _SMOOTHED_SECONDS = 0.012
@@ -20,6 +21,9 @@ _SHORTEST_MS, _LONGEST_MS = 41.0, 190.0
 
 _HALF_SURE_DB = 9.0
 _LEAST_DB = 4.0
+_LOUD_PERCENTILE, _FAINTEST_DB = 95, -20.0
+"""A thump that far below the loud passages is what a filter has left of one."""
+
 _FEWEST_SECONDS = 3.0
 _HOP = 2
 _PART_SECONDS, _MARGIN_SECONDS = 300.0, 2.0
@@ -35,10 +39,12 @@ class PlosiveDetector:
         self._format = form
         self._step = step_for(form.rate)
         self._wave = LowWaves()
+        self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
-        """Collect a block's low wave."""
+        """Collect a block's low wave and outline."""
         self._wave.append(block.shared(low_wave))
+        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
         """Return the bursts that stand out."""
@@ -50,7 +56,8 @@ class PlosiveDetector:
         rate /= _HOP
         usual_db = float(np.percentile(level_db, 97))
         apart = round(_APART_SECONDS * rate)
-        peaks = _peaks(level_db, apart, usual_db + _LEAST_DB)
+        loud_db = float(np.percentile(decibels(Outline.joined(self._outlines).power), _LOUD_PERCENTILE))
+        peaks = _peaks(level_db, apart, max(usual_db + _LEAST_DB, loud_db + _FAINTEST_DB))
         findings = [self._finding(level_db, peak, usual_db, rate) for peak in peaks]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
@@ -109,5 +116,5 @@ KIND = Kind(
     family=Family.VOICE,
     summary="breath that hits the microphone",
     make=PlosiveDetector,
-    needs=(low_wave,),
+    needs=(low_wave, outline),
 )
