@@ -23,6 +23,13 @@ def _coded(container):
     return coded
 
 
+def _over_the_telephone(sound, rate):
+    file = io.BytesIO()
+    soundfile.write(file, 0.9 * soxr.resample(sound, rate, 8000), 8000, format="WAV", subtype="ULAW")
+    file.seek(0)
+    return soundfile.read(file, always_2d=True)[0], 8000, 16
+
+
 def _resampled(to_rate):
     return lambda sound, rate: (0.9 * soxr.resample(sound, rate, to_rate), to_rate, 24)
 
@@ -52,6 +59,7 @@ CONDITIONS = {
     "at 96 kHz": _resampled(96000),
     "coded as MP3": _coded("MP3"),
     "coded as Vorbis": _coded("OGG"),
+    "over the telephone": _over_the_telephone,
     "in a room": _in_a_room,
     "over noise 45 dB below": _over_noise,
 }

@@ -6,6 +6,7 @@ import soxr
 
 from tests.core.survey.test_kinds import AT, SPEECH, surveyed
 from tests.sounds import RATE, rng
+from umbrick.core.survey.coarse_values import CoarseValues
 
 TIMES = np.arange(6 * RATE) / RATE
 LOW_NOTE = (0.4 + 0.1 * np.sin(0.37 * TIMES)) * np.sin(2 * np.pi * 27.53 * TIMES)
@@ -78,3 +79,34 @@ def test_a_held_note_is_no_intrusion_at_any_rate(rate):
     )
     notes = np.sin(np.pi * TIMES / 6)[:, np.newaxis] * (0.08 * bowed[:, np.newaxis])
     assert listed(soxr.resample(notes, RATE, rate), "intrusion", rate=rate) == []
+
+
+def telephoned(sound, rail=1.0):
+    """Return a sound as a telephone of eight bits carries it: the louder, the coarser (ITU-T G.711)."""
+    wave = np.clip(soxr.resample(sound, RATE, 8000), -rail, rail)
+    companded = np.sign(wave) * np.log1p(255 * np.abs(wave)) / np.log(256)
+    companded = np.round(127 * companded) / 127
+    return np.sign(companded) * (256 ** np.abs(companded) - 1) / 255
+
+
+def test_eight_bits_of_a_telephone_are_neither_clipping_nor_dropouts_but_both_are_found_in_them():
+    carried = telephoned(1.5 * SPEECH)
+    assert listed(carried, "clipping", bits=16, rate=8000) == []
+    assert listed(carried, "dropout", bits=16, rate=8000) == []
+    cut_off = telephoned(2.5 * SPEECH, rail=0.3)
+    assert len(listed(cut_off, "clipping", bits=16, rate=8000)) > 20
+    missing = carried.copy()
+    missing[24400:24560] = 0
+    (hole,) = listed(missing, "dropout", bits=16, rate=8000)
+    assert (hole.start, hole.stop) == (24400, 24560)
+
+
+@pytest.mark.parametrize("values", [255, 257])
+def test_values_are_coarse_as_long_as_eight_bits_tell_them_apart(values):
+    coarse, wave = CoarseValues(), np.linspace(-1, 1, values, dtype=np.float32)
+    coarse.feed(wave[:100])
+    coarse.feed(wave)
+    steps = coarse.step_at(np.array([-1.0, 0.0, 0.5, 1.0]))
+    assert steps == pytest.approx([2 / 254] * 4 if values == 255 else [0] * 4, rel=1e-4)
+    coarse.feed(rng(1).standard_normal(300).astype(np.float32))
+    assert not coarse.step_at(wave).any()

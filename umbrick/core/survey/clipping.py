@@ -20,6 +20,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.survey.coarse_values import CoarseValues
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.flat_tops import FLOOR, Floats, Integers, Tops, find_tops, grid_step, slot_frames, slot_levels
@@ -71,6 +72,7 @@ class _Side:
 
     channel: int
     polarity: int
+    coarse: CoarseValues
     levels: list[Floats]
     exact: list[Tops]
     dithered: list[Tops]
@@ -86,7 +88,7 @@ class ClippingDetector:
         self._slot = slot_frames(form.rate)
         self._step = form.step
         self._said: dict[tuple[int, int, float], tuple[str, float, dict[str, Any]]] = {}
-        self._sides = [_Side(c, p, [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
+        self._sides = [_Side(c, p, CoarseValues(), [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
 
     def feed(self, block: Block) -> None:
         """Collect the tops that begin in the block."""
@@ -96,20 +98,19 @@ class ClippingDetector:
         for side in self._sides:
             column = block.samples[block.before - skip :, side.channel]
             wave = np.ascontiguousarray(column) if side.polarity > 0 else -column
+            side.coarse.feed(wave)
             levels = slot_levels(wave, self._slot)
             own = slice(skip // self._slot, -(-(block.stop - first) // self._slot))
             side.levels.append(levels[own])
             short = max(8, self._slot // 8)
             short_levels = slot_levels(wave, short)
             found = [
-                (find_tops(wave, levels, self._slot, self._exact(levels)), side.exact),
-                (self._near_seeds(find_tops(wave, short_levels, short, self._moving(short_levels))), side.moving),
+                (find_tops(wave, levels, self._slot, self._exact(side, levels)), side.exact),
+                (self._near_seeds(find_tops(wave, short_levels, short, self._moving(side, short_levels))), side.moving),
             ]
-            found.append(
-                (find_tops(wave, levels, self._slot, np.maximum(levels, FLOOR) * np.float32(TOLERANCE)), side.frayed)
-            )
+            found.append((find_tops(wave, levels, self._slot, self._frayed(side, levels)), side.frayed))
             if self._step > _COARSE_STEP:
-                found.append((find_tops(wave, levels, self._slot, self._dithered(levels)), side.dithered))
+                found.append((find_tops(wave, levels, self._slot, self._dithered(side, levels)), side.dithered))
             for tops, parts in found:
                 tops = tops._replace(start=tops.start + first)
                 parts.append(tops.where((tops.start >= block.start) & (tops.start < block.stop)))
@@ -141,13 +142,13 @@ class ClippingDetector:
 
     def _best_rails(self, side: _Side) -> list[Rail]:
         levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)
-        best = self._rails(Tops.joined(side.exact), levels, self._exact(levels))
+        best = self._rails(Tops.joined(side.exact), levels, self._exact(side, levels))
         if side.dithered:
-            dithered = self._rails(Tops.joined(side.dithered), levels, self._dithered(levels))
+            dithered = self._rails(Tops.joined(side.dithered), levels, self._dithered(side, levels))
             if _frames(dithered) > 1.15 * _frames(best):
                 best = dithered
         tops = Tops.joined(side.moving)
-        moving = self._rails(tops, levels, self._moving(levels), moving=True)
+        moving = self._rails(tops, levels, self._moving(side, levels), moving=True)
         best = moving if _frames(moving) > 1.3 * _frames(best) else best
         frayed = [
             Rail(on_rail, bits, float(np.median(on_rail.level)), frayed=True)
@@ -155,17 +156,22 @@ class ClippingDetector:
         ]
         return frayed if _frames(frayed) > _FRAYED_SHARE * _frames(best) else best
 
-    def _exact(self, levels: Floats) -> Floats:
+    def _exact(self, side: _Side, levels: Floats) -> Floats:
+        steps = side.coarse.step_at(levels)
         if self._step > 0:
-            return np.full_like(levels, 0.51 * self._step)
-        return np.maximum(levels * np.float32(4e-7), np.float32(1e-9))
+            return np.float32(0.51) * np.maximum(steps, np.float32(self._step))
+        return np.maximum(np.float32(0.51) * steps, np.maximum(levels * np.float32(4e-7), np.float32(1e-9)))
 
-    def _dithered(self, levels: Floats) -> Floats:
+    def _dithered(self, side: _Side, levels: Floats) -> Floats:
         tolerance = np.float32(_DITHER_STEPS * self._step)
-        return np.where(levels > 1500 * tolerance, tolerance, self._exact(levels))
+        exact = self._exact(side, levels)
+        return np.where(levels > 1500 * tolerance, np.maximum(tolerance, exact), exact)
 
-    def _moving(self, levels: Floats) -> Floats:
-        return np.maximum(self._exact(levels), levels * np.float32(_MOVING))
+    def _moving(self, side: _Side, levels: Floats) -> Floats:
+        return np.maximum(self._exact(side, levels), levels * np.float32(_MOVING))
+
+    def _frayed(self, side: _Side, levels: Floats) -> Floats:
+        return np.maximum(self._exact(side, levels), np.maximum(levels, FLOOR) * np.float32(TOLERANCE))
 
     def _near_seeds(self, tops: Tops) -> Tops:
         """Keep the tops that could matter: flat ones, and any at the level of the flat ones before and after it.

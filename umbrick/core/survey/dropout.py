@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import maximum_filter1d
 
+from umbrick.core.survey.coarse_values import CoarseValues
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.units import amplitude_to_db, format_count
@@ -31,6 +32,9 @@ _FEWEST_HELD = 6
 _GENTLE_STEPS = 2
 """A slow wave comes to rest between two values of its grid; from there it goes on by such steps."""
 
+_COARSER = 2
+"""The steps of eight bits are no even ones: the wave may take so many at once."""
+
 _MOST_DIFFERENCE_DB = 20.0
 """Sound of another level after a hole than before it was likely meant to be so."""
 
@@ -42,6 +46,7 @@ class DropoutDetector:
         self._format = form
         self._bin = max(4, round(_BIN_SECONDS * form.rate))
         self._tails = [np.zeros(0, np.float32) for _ in range(form.channels)]
+        self._coarse = [CoarseValues() for _ in range(form.channels)]
         self._findings: list[Finding] = []
 
     def feed(self, block: Block) -> None:
@@ -53,7 +58,8 @@ class DropoutDetector:
         for channel, tail in enumerate(self._tails):
             wave = np.concatenate([tail, block.samples[block.before : stop + ahead, channel]])
             first = block.start - len(tail)
-            for start, end, confidence, depth_db in self._holes(wave):
+            self._coarse[channel].feed(wave)
+            for start, end, confidence, depth_db in self._holes(wave, self._coarse[channel]):
                 if block.start <= first + end < block.stop:
                     found.append((first + start, first + end, channel, confidence, depth_db))
             self._tails[channel] = wave[: len(tail) + block.stop - block.start][-reach:]
@@ -63,14 +69,14 @@ class DropoutDetector:
         """Return the holes found so far."""
         return sorted(self._findings, key=lambda finding: finding.start)
 
-    def _holes(self, wave: npt.NDArray[np.float32]) -> list[tuple[int, int, float, float]]:
+    def _holes(self, wave: npt.NDArray[np.float32], coarse: CoarseValues) -> list[tuple[int, int, float, float]]:
         """Return start, end, confidence and depth in dB of every hole in a wave."""
-        holes = self._held(wave)
+        holes = self._held(wave, coarse)
         taken = [(start, end) for start, end, *_ in holes]
         holes += [hole for hole in self._fallen(wave) if all(hole[1] <= a or hole[0] >= b for a, b in taken)]
         return holes
 
-    def _held(self, wave: npt.NDArray[np.float32]) -> list[tuple[int, int, float, float]]:
+    def _held(self, wave: npt.NDArray[np.float32], coarse: CoarseValues) -> list[tuple[int, int, float, float]]:
         """Return the stretches in which one value is held although there is sound on both sides."""
         rate = self._format.rate
         same = np.diff(wave) == 0
@@ -88,7 +94,8 @@ class DropoutDetector:
             level = min(float(np.abs(before - value).max()), float(np.abs(after - value).max()))
             if level < max(_LEAST_LEVEL, 40 * self._format.step):
                 continue
-            if max(abs(float(before[-1]) - value), abs(float(after[0]) - value)) <= _GENTLE_STEPS * self._format.step:
+            step = max(self._format.step, _COARSER * float(coarse.step_at(wave[start])))
+            if max(abs(float(before[-1]) - value), abs(float(after[0]) - value)) <= _GENTLE_STEPS * step:
                 continue
             around = np.concatenate([before, after])
             is_top = value != 0 and (value >= 0.98 * around.max() or value <= 0.98 * around.min())
