@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import numpy as np
-import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
@@ -11,7 +10,6 @@ from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
 from umbrick.core.survey.outline import Outline, decibels, outline
 from umbrick.core.survey.repeats import Repeat, exact_repeats
-from umbrick.core.survey.residual import segment_frames
 from umbrick.core.survey.restarts import Restart, restarts
 from umbrick.core.survey.voice_likeness import may_be_voice
 
@@ -26,7 +24,7 @@ _MUSIC_DB = 6.0
 _MOST_FOR_A_RESTART = 0.4
 """What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
 
-_QUIETER_DB = 38.0
+_QUIETER_DB = 41.0
 """What comes again so far below the loud passages is what a coder made of a pause, or its silence."""
 
 _LONGEST_HELD_MS = 130.0
@@ -40,6 +38,7 @@ class StutterDetector:
         self._format = form
         self._tail = np.zeros(0, np.float32)
         self._repeats: list[Repeat] = []
+        self._powers: list[float] = []
         self._held: list[Held] = []
         self._bands: list[Floats] = []
         self._outlines: list[Outline] = []
@@ -55,8 +54,10 @@ class StutterDetector:
             moved = Repeat(first + repeat.start, first + repeat.stop, repeat.lag)
             if self._repeats and moved.start <= self._repeats[-1].stop and moved.lag == self._repeats[-1].lag:
                 self._repeats[-1] = Repeat(self._repeats[-1].start, moved.stop, moved.lag)
+                self._powers[-1] = max(self._powers[-1], _power(wave[repeat.start : repeat.stop]))
             elif moved.stop > block.start and (not self._repeats or moved.start >= self._repeats[-1].stop):
                 self._repeats.append(moved)
+                self._powers.append(_power(wave[repeat.start : repeat.stop]))
         self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
         self._held += block.shared(held_cycles)
         self._bands.append(block.shared(fine_bands))
@@ -65,8 +66,13 @@ class StutterDetector:
     def findings(self) -> list[Finding]:
         """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
         rate = self._format.rate
-        levels_db = decibels(Outline.joined(self._outlines).power)
-        findings = [self._repeated(repeat, levels_db) for repeat in self._repeats if not self._is_tone(repeat)]
+        loud_db = float(np.percentile(decibels(Outline.joined(self._outlines).power), 95)) if self._outlines else 0.0
+        levels_db = decibels(np.array(self._powers)) - loud_db
+        findings = [
+            self._repeated(repeat, level_db)
+            for repeat, level_db in zip(self._repeats, levels_db.tolist(), strict=True)
+            if not self._is_tone(repeat)
+        ]
         findings = [finding for finding in findings if finding.confidence >= 0.05]
         taken = [(finding.start, finding.stop) for finding in findings]
         half_sure_db = _HALF_SURE_ALIKE_DB + (0.0 if may_be_voice(self._outlines) else _MUSIC_DB)
@@ -107,13 +113,11 @@ class StutterDetector:
         turns = (repeat.stop - repeat.start) / repeat.lag
         return repeat.lag < _TONE_LAG_SECONDS * self._format.rate and turns > _TONE_TURNS
 
-    def _repeated(self, repeat: Repeat, levels_db: npt.NDArray[np.float64]) -> Finding:
+    def _repeated(self, repeat: Repeat, level_db: float) -> Finding:
         length, lag = ((value) * 1e3 / self._format.rate for value in (repeat.stop - repeat.start, repeat.lag))
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
         confidence = 0.99 if length >= 0.9 * lag else 0.6 + 0.3 * length / lag
-        segment = segment_frames(self._format.rate)
-        own_db = float(np.median(levels_db[repeat.start // segment : repeat.stop // segment + 1]))
-        confidence *= _sure((own_db - float(np.percentile(levels_db, 95)) + _QUIETER_DB) / 2)
+        confidence *= _sure((level_db + _QUIETER_DB) / 2)
         return Finding(
             id="",
             kind="stutter",
@@ -143,6 +147,10 @@ class StutterDetector:
             detail={"lag": held.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
                     "alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)},
         )  # fmt: skip
+
+
+def _power(wave: Floats) -> float:
+    return float(np.mean(np.square(wave, dtype=np.float64)))
 
 
 def _sure(doubt: float) -> float:
