@@ -233,3 +233,21 @@ def test_the_interface_stays_free_while_work_goes_on(surveyed, window, qtbot):
     qtbot.waitUntil(lambda: window.mending.job is None and not surveyed.work.held, timeout=60_000)
     assert len(ticks) > 3
     assert all(surveyed.work.state_of(f) is State.MENDED for f in surveyed.work.table.findings)
+
+
+def test_a_sentence_without_room_ends_in_dots_and_its_tip_has_all_of_it(surveyed, window):
+    status, long = (
+        window.status,
+        "Mended 346 places. " + "Peaks reach +5.1 dBFS; saving offers to lower all by 6 dB. " * 3,
+    )
+    window.bench.said.emit("Ready.")
+    assert status.message.shown == "Ready."
+    before = status.message.grab().toImage()
+    window.bench.failed.emit(long)
+    assert status.message.shown.endswith("…")
+    assert long.startswith(status.message.shown[:-1])
+    assert status.message.toolTip() == status.message.text() == long
+    drawn = status.message.grab().toImage()
+    assert drawn != before
+    red = [drawn.pixelColor(x, y) for x in range(drawn.width()) for y in range(drawn.height())]
+    assert any(colour.red() > 1.5 * colour.blue() and colour.red() > 120 and colour.green() < 110 for colour in red)

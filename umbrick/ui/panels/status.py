@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QSizePolicy, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
 
 from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_integer, format_length
 from umbrick.ui.bench.bench import Bench
@@ -15,6 +15,7 @@ from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.timing import debt_explained, debt_of
 from umbrick.ui.bench.viewing import Pointed, Viewing
 from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.sentence import Sentence
 from umbrick.ui.theme import emphasised
 
 _ESTIMATE_AFTER_SECONDS = 1.0
@@ -39,10 +40,7 @@ class StatusLine(QWidget):
         self._bench = bench
         self._listening = listening
         self._selecting = selecting
-        self.message = QLabel()
-        self.message.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        self.message.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        self.message = Sentence()
         self.job = QLabel()
         self.progress = QProgressBar(maximum=1000, textVisible=False)
         self.progress.setFixedWidth(120)
@@ -92,8 +90,7 @@ class StatusLine(QWidget):
 
     def say(self, text: str, wrong: bool) -> None:
         """Show a sentence."""
-        self.message.setText(text)
-        self.message.setToolTip(text)
+        self.message.say(text)
         self.message.setProperty("wrong", wrong)
         self.message.style().polish(self.message)
 
