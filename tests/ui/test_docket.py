@@ -256,3 +256,15 @@ def test_what_no_method_mends_says_so(docket, window):
     assert "no method yet" in window.mending.reason_not_to_mend()
     docket.press("Shift+Return")
     assert "no method yet" in window.status.message.text()
+
+
+def test_before_any_finding_is_chosen_the_next_and_the_first_listed_are_meant(hands, window, tmp_path):
+    hands.open(write(tmp_path / "humming.wav", faulty()))
+    hands.press("F5")
+    assert hands.work.listing().open_findings()[0].kind == "hum"
+    assert "Clicks" in window.docket.sensitivity_label.text()
+    asked = []
+    hands.in_dialog(lambda dialog: (asked.extend(dialog.included()), dialog.reject()))
+    hands.press("Shift+Enter")
+    assert sorted(finding.start for finding in asked) == SPIKES
+    assert "no method" not in window.status.message.text()

@@ -251,3 +251,14 @@ def test_a_sentence_without_room_ends_in_dots_and_its_tip_has_all_of_it(surveyed
     assert drawn != before
     red = [drawn.pixelColor(x, y) for x in range(drawn.width()) for y in range(drawn.height())]
     assert any(colour.red() > 1.5 * colour.blue() and colour.red() > 120 and colour.green() < 110 for colour in red)
+
+
+def test_the_window_is_no_larger_than_its_screen_but_large_enough_to_work_in(window):
+    room = window.screen().availableGeometry().size()
+    window.resize(room.width() + 600, room.height() + 600)
+    window.fit_into_screen()
+    assert window.height() < room.height() or window.height() == window.minimumHeight()
+    assert window.width() < room.width() or window.width() == window.minimumWidth()
+    window.resize(window.minimumSize())
+    window.fit_into_screen()
+    assert window.size() == window.minimumSize()

@@ -53,6 +53,8 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     window = BenchWindow(output, is_round_trip)
     _report_faults(window.bench.failed.emit)
     signal.signal(signal.SIGINT, lambda *_: application.quit())
+    if shot is None:
+        window.fit_into_screen()
     window.show()
     window.opening.open(files, lambda: window.bench.show_work(window.bench.works[0] if window.bench.works else None))
     if note:

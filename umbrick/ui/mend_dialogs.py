@@ -45,11 +45,15 @@ class MendDialogs:
         marking.naming_wanted.connect(self.ask_marker_name)
 
     def ask_mend_all(self, with_family: bool = False) -> None:
-        """Show what mending all of a kind, or of its family, would do, and do it."""
+        """Show what mending all of a kind, or of its family, would do, and do it.
+
+        Without a finding in focus the kind is that of the next one.
+        """
         work = self._bench.work
-        if work is None or not len(work.listing().open_rows):
+        finding = work and (work.focus or work.listing().neighbour(work.cursor, None, 1))
+        if work is None or finding is None:
             return
-        kind = work.focus.kind if work.focus else work.listing().open_findings()[0].kind
+        kind = finding.kind
         if not is_mendable(kind):
             self._bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
             return

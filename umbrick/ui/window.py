@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, Qt, QTimer
+from PySide6.QtCore import QEvent, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -66,6 +66,10 @@ from umbrick.ui.strips.whole import WholeStrip
 from umbrick.ui.work_menus import WorkMenus
 
 _SCRUBBING_KEYS = (Qt.Key.Key_Comma, Qt.Key.Key_Period)
+
+
+_FRAME = QSize(4, 36)
+"""About what a desktop puts around a window; it tells once it has done so."""
 
 
 class BenchWindow(QMainWindow):
@@ -336,6 +340,10 @@ class BenchWindow(QMainWindow):
                     icon(command.icon, self.theme.color("ink"), self.theme.color("on_accent"))
                 )
         self._refresh()
+
+    def fit_into_screen(self) -> None:
+        """Make the window no larger than what the screen has room for, with a frame around it."""
+        self.resize(self.size().boundedTo(self.screen().availableGeometry().size() - _FRAME))
 
     def _remember(self) -> None:
         remembered = settings.open_settings()

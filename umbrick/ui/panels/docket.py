@@ -239,6 +239,7 @@ class Docket(QWidget):
         self._bench = bench
         self._surveying = surveying
         self._sifted = next(iter(KINDS.values()))
+        self._sifted_by_choice = False
         self.setAccessibleName("Docket")
         heading = QLabel("Docket")
         heading.setProperty("role", "heading")
@@ -349,8 +350,8 @@ class Docket(QWidget):
             )
             self.hint.setText("N next · Enter mend · K keep")
         kinds = self.model.kinds()
-        if self._sifted not in kinds and work.focus is None:
-            self._sifted = kinds[0] if kinds else self._sifted
+        if work.focus is None and kinds and not (self._sifted_by_choice and self._sifted in kinds):
+            self._sifted = kinds[0]
         self._delegate.sifted = self._sifted if len(kinds) > 1 else None
         value = work.sensitivity_of(self._sifted.name)
         self.sensitivity_label.setText(f"Sensitivity · {self._sifted.title}")
@@ -367,6 +368,7 @@ class Docket(QWidget):
 
     def _sift(self, kind: Kind) -> None:
         """Have the slider mean a kind."""
+        self._sifted_by_choice = True
         if kind is not self._sifted:
             self._sifted = kind
             self._refresh()
