@@ -92,7 +92,8 @@ class LevelChart(QWidget):
         y = self._y(self.column(0), top_db, level_db)
         painter.setPen(QPen(self.theme.color(color), 1, Qt.PenStyle.DotLine))
         painter.drawLine(QPointF(12, y), QPointF(self.width() - 60, y))
-        painter.drawText(QRectF(self.width() - 56, y - 8, 52, 16), Qt.AlignmentFlag.AlignVCenter, word)
+        top = min(max(y - 8, 2.0), self.height() - 18.0)
+        painter.drawText(QRectF(self.width() - 56, top, 52, 16), Qt.AlignmentFlag.AlignVCenter, word)
 
     def _draw(self, painter: QPainter, rect: QRectF, part: Part, index: int, top_db: float) -> None:
         theme = self.theme
