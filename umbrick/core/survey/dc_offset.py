@@ -7,14 +7,13 @@ from scipy.signal import get_window
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.outline import Outline, outline
-from umbrick.core.units import amplitude_to_db, format_db
+from umbrick.core.survey.outline import Outline, loud_level_db, outline
+from umbrick.core.units import amplitude_to_db, db_to_amplitude, format_db
 
 _STRETCH_SECONDS = 0.5
 _HALF_SURE, _HALF_SURE_SHARE, _LEAST_HALF_SURE = 0.001, 0.01, 5e-5
 """The offset that may be one: at most so much, less in a quiet recording, but more than a step of 16 bits."""
 
-_LOUD_PERCENTILE = 95
 _FEWEST_DEVIATIONS = 5.0
 _FEWEST_STRETCHES = 2
 _SHORTEST_SECONDS = 0.05
@@ -54,7 +53,7 @@ class OffsetDetector:
         means = np.concatenate([*self._means, *self._means_of_little()])
         if len(means) < _FEWEST_STRETCHES:
             return []
-        loud = float(np.sqrt(np.percentile(Outline.joined(self._outlines).power, _LOUD_PERCENTILE)))
+        loud = db_to_amplitude(loud_level_db(self._outlines))
         half_sure = float(np.clip(_HALF_SURE_SHARE * loud, _LEAST_HALF_SURE, _HALF_SURE))
         findings = []
         for channel in range(self._format.channels):

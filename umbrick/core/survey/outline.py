@@ -12,6 +12,8 @@ from umbrick.core.survey.residual import segment_frames
 
 Floats = npt.NDArray[np.float32]
 
+_LOUD_PERCENTILE = 95
+
 
 class Outline(NamedTuple):
     """One value a segment, over all channels: the highest absolute sample, and the mean power."""
@@ -47,3 +49,12 @@ def _of(segments: Floats) -> Outline:
 def decibels(power: npt.NDArray[Any]) -> npt.NDArray[np.float64]:
     """Return powers in dB, at least −120."""
     return 10 * np.log10(np.maximum(power.astype(np.float64), 1e-12))
+
+
+def loud_level_db(outlines: list[Outline]) -> float:
+    """Return how loud a recording's loud passages are, in dB: the level that one segment in twenty passes.
+
+    ``outlines`` are those of its blocks; of none it is −120.
+    """
+    levels_db = decibels(Outline.joined(outlines).power)
+    return float(np.percentile(levels_db, _LOUD_PERCENTILE)) if len(levels_db) else -120.0

@@ -9,7 +9,7 @@ from scipy.signal import butter, sosfiltfilt
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.low_wave import Floats, LowWaves, low_wave, step_for
-from umbrick.core.survey.outline import Outline, decibels, outline
+from umbrick.core.survey.outline import Outline, loud_level_db, outline
 
 _BAND_HZ = (20.0, 130.0)
 _SMOOTHED_SECONDS = 0.012
@@ -21,7 +21,7 @@ _SHORTEST_MS, _LONGEST_MS = 41.0, 190.0
 
 _HALF_SURE_DB = 9.0
 _LEAST_DB = 4.0
-_LOUD_PERCENTILE, _FAINTEST_DB = 95, -20.0
+_FAINTEST_DB = -20.0
 """A thump that far below the loud passages is what a filter has left of one."""
 
 _FEWEST_SECONDS = 3.0
@@ -56,8 +56,8 @@ class PlosiveDetector:
         rate /= _HOP
         usual_db = float(np.percentile(level_db, 97))
         apart = round(_APART_SECONDS * rate)
-        loud_db = float(np.percentile(decibels(Outline.joined(self._outlines).power), _LOUD_PERCENTILE))
-        peaks = _peaks(level_db, apart, max(usual_db + _LEAST_DB, loud_db + _FAINTEST_DB))
+        least_db = max(usual_db + _LEAST_DB, loud_level_db(self._outlines) + _FAINTEST_DB)
+        peaks = _peaks(level_db, apart, least_db)
         findings = [self._finding(level_db, peak, usual_db, rate) for peak in peaks]
         return [finding for finding in findings if finding.confidence >= 0.05]
 

@@ -8,7 +8,7 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
-from umbrick.core.survey.outline import Outline, decibels, outline
+from umbrick.core.survey.outline import Outline, decibels, loud_level_db, outline
 from umbrick.core.survey.repeats import Repeat, exact_repeats
 from umbrick.core.survey.restarts import Restart, restarts
 from umbrick.core.survey.voice_likeness import may_be_voice
@@ -66,8 +66,7 @@ class StutterDetector:
     def findings(self) -> list[Finding]:
         """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
         rate = self._format.rate
-        loud_db = float(np.percentile(decibels(Outline.joined(self._outlines).power), 95)) if self._outlines else 0.0
-        levels_db = decibels(np.array(self._powers)) - loud_db
+        levels_db = decibels(np.array(self._powers)) - loud_level_db(self._outlines)
         findings = [
             self._repeated(repeat, level_db)
             for repeat, level_db in zip(self._repeats, levels_db.tolist(), strict=True)
