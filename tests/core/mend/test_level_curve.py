@@ -1,4 +1,4 @@
-"""Level curves: what is written, drawn, tried and made is the same curve."""
+"""Level curves and settings: what is written, tried, made and told is the same."""
 
 import numpy as np
 import pytest
@@ -101,3 +101,17 @@ def test_at_the_recordings_own_ends_a_curve_may_begin_and_end_anywhere():
     whole = Place(0, VERSION.frames, (0,))
     made = apply_method(VERSION, METHODS["level"], {"curve": f"0:-6 {VERSION.frames}:-6"}, [whole]).version
     assert np.allclose(made.read(0, 99)[:, 0], SOUND[:99, 0] * 10 ** (-6 / 20), atol=1e-6)
+
+
+@pytest.mark.parametrize(
+    ("name", "given", "words"),
+    [
+        ("declip", {}, "as usual"),
+        ("declip", {"using": "sparse"}, "using sparse"),
+        ("declip", {"rail_dbfs": -3, "knee_db": 4}, "rail −3 dBFS, knee 4 dB"),
+        ("level", {"gain_db": -6.5, "ramp_ms": 5}, "gain −6.5 dB, ramp 5 ms"),
+        ("splice", {"time": "keep", "crossfade_ms": 2.5}, "time keep, crossfade 2.5 ms"),
+    ],
+)
+def test_settings_are_told_as_far_as_they_are_not_the_usual_ones(name, given, words):
+    assert METHODS[name].told(METHODS[name].checked(given)) == words

@@ -69,6 +69,13 @@ class Parameter:
             raise ParameterError(f"{self.name} is a number from {low:g} to {high:g} {self.unit}{also}, not “{text}”.")
         return number
 
+    def told(self, value: Value) -> str:
+        """Return a value in words, such as ``crossfade 2 ms``."""
+        words = self.name.removesuffix(f"_{self.unit.lower()}").replace("_", " ")
+        if isinstance(value, str):
+            return f"{words} {value}"
+        return f"{words} {value:g} {self.unit}".strip().replace("-", "−")
+
 
 @dataclass(frozen=True, slots=True)
 class Excerpt:
@@ -155,6 +162,11 @@ class Method:
     def context(self, parameters: Parameters) -> float:
         """Return how many seconds of sound on either side it needs."""
         return self.context_seconds(parameters) if callable(self.context_seconds) else self.context_seconds
+
+    def told(self, parameters: Parameters) -> str:
+        """Return in words which parameters are other than usual; ``as usual`` if none is."""
+        unusual = [p for p in self.parameters if parameters.get(p.name, p.default) != p.default]
+        return ", ".join(p.told(parameters[p.name]) for p in unusual) or "as usual"
 
     def checked(self, given: Parameters) -> dict[str, Any]:
         """Return all parameters, those not given by default; ParameterError for an unknown name or a bad value."""

@@ -18,6 +18,7 @@ from umbrick.core.mend import (
     trim,
 )
 from umbrick.core.mend.method import Method
+from umbrick.core.timeline.history import Mend
 
 METHODS: dict[str, Method] = {
     module.METHOD.name: module.METHOD
@@ -30,3 +31,8 @@ def method_named(name: str) -> Method:
     if name not in METHODS:
         raise ParameterError(f"There is no method “{name}”.", f"Methods so far: {', '.join(METHODS)}.")
     return METHODS[name]
+
+
+def settings_told(mend: Mend) -> str:
+    """Return in words which settings of a mend are not the usual ones; a dash for what no method made."""
+    return METHODS[mend.method].told(mend.parameters) if mend.method in METHODS else "–"

@@ -8,6 +8,7 @@ from html import escape
 
 from umbrick import __version__
 from umbrick.core.errors import CancelledError
+from umbrick.core.mend.registry import settings_told
 from umbrick.core.report.facts import Facts
 from umbrick.core.report.picture import before_and_after, provenance_bar
 from umbrick.core.survey.finding import Finding, State
@@ -140,7 +141,7 @@ def _mend(facts: Facts, mend: Mend, with_picture: bool) -> str:
     seam = "–" if mend.seam_score is None else f"{mend.seam_score:.2f}"
     return (
         f"<tr><td>{format_clock(mend.start, rate)}</td><td>{format_length(mend.stop - mend.start, rate)}</td>"
-        f'<td>{escape(mend.method)}<br><span class="faint">{escape(mend.settings)}</span></td><td>{seam}</td>'
+        f'<td>{escape(mend.method)}<br><span class="faint">{escape(settings_told(mend))}</span></td><td>{seam}</td>'
         f"<td>{picture}</td></tr>"
     )
 

@@ -46,11 +46,6 @@ class Mend:
     made_at: float = 0.0
     program: str = ""
 
-    @property
-    def settings(self) -> str:
-        """The parameters in words."""
-        return ", ".join(f"{name} {value}" for name, value in self.parameters.items()).replace("_", " ")
-
 
 @dataclass(frozen=True, slots=True)
 class Edit:

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from umbrick.core.mend.registry import settings_told
 from umbrick.core.timeline.history import Entry
 from umbrick.core.timeline.lifting import span_of
 from umbrick.core.timeline.provenance import provenance_shares
@@ -157,7 +158,7 @@ class LedgerModel(QAbstractTableModel):
         if column == _METHOD:
             return mend.method
         if column == _SETTINGS:
-            return mend.settings
+            return settings_told(mend)
         if column == _TIME:
             return format_shift(mend.time_shift, work.rate) if mend.time_shift else "–"
         return "–" if mend.seam_score is None else f"{mend.seam_score:.2f}"
