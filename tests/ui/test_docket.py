@@ -93,9 +93,10 @@ def test_a_few_words_sift_what_is_shown_and_stepped_through(docket, window):
     assert [f.start for f in docket.work.listing().within(0, docket.work.frames)] == SPIKES
     docket.type("\n")
     assert QApplication.focusWidget() is window.docket.list
+    assert docket.work.focus.start == SPIKES[0]
     docket.press("N")
     docket.press("N")
-    docket.press("N")
+    assert docket.work.focus.start == SPIKES[2]
     docket.press("N")
     assert docket.work.focus.start == SPIKES[0]
     window.docket.search.setFocus()
@@ -268,3 +269,18 @@ def test_before_any_finding_is_chosen_the_next_and_the_first_listed_are_meant(ha
     hands.press("Shift+Enter")
     assert sorted(finding.start for finding in asked) == SPIKES
     assert "no method" not in window.status.message.text()
+
+
+def test_enter_after_words_goes_to_what_is_shown_and_mends_nothing(docket, window):
+    docket.press("N")
+    assert docket.work.focus.kind == "click"
+    docket.press("Ctrl+F")
+    docket.type("without signal\n")
+    assert docket.work.history.mend_count == 0
+    assert docket.work.focus.kind == "dropout"
+    assert QApplication.focusWidget() is window.docket.list
+    docket.press("Ctrl+F")
+    docket.type("nothing like it\n", window.docket.search)
+    assert docket.work.history.mend_count == 0
+    assert window.docket.counts.text().count("·") == 1
+    assert "not shown" in window.docket.counts.text()

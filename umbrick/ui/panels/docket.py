@@ -50,6 +50,7 @@ from umbrick.ui.theme import emphasised
 
 _Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()
+_ENTER = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
 _ROW_HEIGHT = 40
 
 
@@ -277,7 +278,6 @@ class Docket(QWidget):
             "Words of the kind or the evidence; open, mended or kept; >80 or <80 for confidence. Esc shows all."
         )
         self.search.textChanged.connect(bench.set_sieve)
-        self.search.returnPressed.connect(self.list.setFocus)
         self.search.installEventFilter(self)
         self.hint = QLabel()
         self.hint.setProperty("role", "faint")
@@ -343,10 +343,13 @@ class Docket(QWidget):
             self.prognosis.setText(measures.prognosis.reason if measures else "")
             states = {state: listing.count(state) for state in State}
             self.counts.setText(
-                emphasised(format_count(len(listing.rows), "finding"))
-                + " · "
-                + " · ".join(f"{format_integer(states[state])} {state.value}" for state in State if states[state])
-                + (f" · {format_integer(listing.sifted_out)} not shown" if listing.sifted_out else "")
+                " · ".join(
+                    [
+                        emphasised(format_count(len(listing.rows), "finding")),
+                        *(f"{format_integer(states[state])} {state.value}" for state in State if states[state]),
+                        *([f"{format_integer(listing.sifted_out)} not shown"] if listing.sifted_out else []),
+                    ]
+                )
             )
             self.hint.setText("N next · Enter mend · K keep")
         kinds = self.model.kinds()
@@ -374,13 +377,16 @@ class Docket(QWidget):
             self._refresh()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Show all again when Esc is pressed while sifting."""
-        if watched is self.search and isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape:
+        """Show all again when Esc is pressed while sifting, and with Enter go to the first that is shown."""
+        if watched is self.search and isinstance(event, QKeyEvent) and event.key() in (*_ENTER, Qt.Key.Key_Escape):
             if event.type() == QEvent.Type.ShortcutOverride:
-                event.accept()  # here it is not the key that stops work
+                event.accept()  # here they are not the keys that stop work and mend
                 return True
             if event.type() == QEvent.Type.KeyPress:
-                self.search.clear()
+                if event.key() == Qt.Key.Key_Escape:
+                    self.search.clear()
+                elif (work := self._bench.work) and self.model.row_of(work.focus) < 0:
+                    self._bench.focus_neighbour(1)
                 self.list.setFocus()
                 return True
         return super().eventFilter(watched, event)
