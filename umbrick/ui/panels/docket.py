@@ -50,7 +50,7 @@ from umbrick.ui.theme import emphasised
 
 _Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()
-_ENTER = (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+_SEARCH_KEYS = frozenset({Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape})
 _ROW_HEIGHT = 40
 
 
@@ -278,6 +278,8 @@ class Docket(QWidget):
             "Words of the kind or the evidence; open, mended or kept; >80 or <80 for confidence. Esc shows all."
         )
         self.search.textChanged.connect(bench.set_sieve)
+        self.search.returnPressed.connect(self._go_to_what_is_shown)
+        keep_keys(self.search, _SEARCH_KEYS)
         self.search.installEventFilter(self)
         self.hint = QLabel()
         self.hint.setProperty("role", "faint")
@@ -377,19 +379,19 @@ class Docket(QWidget):
             self._refresh()
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
-        """Show all again when Esc is pressed while sifting, and with Enter go to the first that is shown."""
-        if watched is self.search and isinstance(event, QKeyEvent) and event.key() in (*_ENTER, Qt.Key.Key_Escape):
-            if event.type() == QEvent.Type.ShortcutOverride:
-                event.accept()  # here they are not the keys that stop work and mend
-                return True
-            if event.type() == QEvent.Type.KeyPress:
-                if event.key() == Qt.Key.Key_Escape:
-                    self.search.clear()
-                elif (work := self._bench.work) and self.model.row_of(work.focus) < 0:
-                    self._bench.focus_neighbour(1)
-                self.list.setFocus()
-                return True
+        """Show all again when Esc is pressed while sifting."""
+        is_press = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
+        if watched is self.search and is_press and event.key() == Qt.Key.Key_Escape:
+            self.search.clear()
+            self.list.setFocus()
+            return True
         return super().eventFilter(watched, event)
+
+    def _go_to_what_is_shown(self) -> None:
+        """Leave the words, and go to the next finding that is shown, unless one that is has the focus."""
+        if (work := self._bench.work) and self.model.row_of(work.focus) < 0:
+            self._bench.focus_neighbour(1)
+        self.list.setFocus()
 
     def _follow_focus(self) -> None:
         focus = self._bench.work.focus if self._bench.work else None
