@@ -126,8 +126,8 @@ def _summary(results):
 def _clean(files):
     """Print what is found in clean sound, as it is, at other speeds and in other conditions."""
     seconds, total, sure = 0.0, 0, 0
-    for file in files:
-        sound, rate = clean(file)
+    sounds = [clean(file) for file in files]
+    for file, (sound, rate) in zip(files, sounds, strict=True):
         seconds += len(sound) / rate
         here = []
         for kind, findings in survey(sound, rate).items():
@@ -141,7 +141,6 @@ def _clean(files):
         f"clean sound: {total} findings in {seconds / 60:.1f} min, {60 * total / seconds:.2f} a minute; "
         f"{sure} above 0.9"
     )
-    sounds = [clean(file) for file in files]
     _tell(
         f"at {len(_SPEEDS)} other speeds",
         ((at_speed(sound, rate, speed), rate, 24) for sound, rate in sounds for speed in _SPEEDS),

@@ -18,8 +18,8 @@ def surveyed(sound, rate=RATE, kinds=KINDS, bits=24):
     return Surveyor(source, bits, [KINDS[name] for name in kinds]).run()
 
 
-def found(sound, kind=None, rate=RATE):
-    findings = surveyed(sound, rate).sifted({})
+def found(sound, kind=None, rate=RATE, bits=24):
+    findings = surveyed(sound, rate, bits=bits).sifted({})
     return [finding for finding in findings if kind in (None, finding.kind)]
 
 
