@@ -72,7 +72,6 @@ class _Side:
 
     channel: int
     polarity: int
-    coarse: CoarseValues
     levels: list[Floats]
     exact: list[Tops]
     dithered: list[Tops]
@@ -88,17 +87,19 @@ class ClippingDetector:
         self._slot = slot_frames(form.rate)
         self._step = form.step
         self._said: dict[tuple[int, int, float], tuple[str, float, dict[str, Any]]] = {}
-        self._sides = [_Side(c, p, CoarseValues(), [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
+        self._coarse = [CoarseValues() for _ in range(form.channels)]
+        self._sides = [_Side(c, p, [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
 
     def feed(self, block: Block) -> None:
         """Collect the tops that begin in the block."""
         self._step = max(self._step, grid_step(block.samples))
         skip = block.before // self._slot * self._slot
         first = block.start - skip
+        for channel, coarse in enumerate(self._coarse):
+            coarse.feed(block.samples[block.before - skip :, channel])
         for side in self._sides:
             column = block.samples[block.before - skip :, side.channel]
             wave = np.ascontiguousarray(column) if side.polarity > 0 else -column
-            side.coarse.feed(wave)
             levels = slot_levels(wave, self._slot)
             own = slice(skip // self._slot, -(-(block.stop - first) // self._slot))
             side.levels.append(levels[own])
@@ -157,7 +158,7 @@ class ClippingDetector:
         return frayed if _frames(frayed) > _FRAYED_SHARE * _frames(best) else best
 
     def _exact(self, side: _Side, levels: Floats) -> Floats:
-        steps = side.coarse.step_at(levels)
+        steps = self._coarse[side.channel].step_at(side.polarity * levels)
         if self._step > 0:
             return np.float32(0.51) * np.maximum(steps, np.float32(self._step))
         return np.maximum(np.float32(0.51) * steps, np.maximum(levels * np.float32(4e-7), np.float32(1e-9)))

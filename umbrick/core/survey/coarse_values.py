@@ -33,6 +33,6 @@ class CoarseValues:
         """Return how far the values next to given ones are apart, in amplitude; 0 if the values are not coarse."""
         if self._values is None or len(self._values) < 2:
             return np.zeros(np.shape(levels), np.float32)
-        steps = np.diff(self._values)
-        above = np.clip(np.searchsorted(self._values, levels), 1, len(steps))
-        return np.asarray(np.maximum(steps[above - 1], steps[np.minimum(above, len(steps) - 1)]), np.float32)
+        steps = np.pad(np.diff(self._values), 1)
+        at = np.minimum(np.searchsorted(self._values, levels), len(self._values) - 1)
+        return np.asarray(np.maximum(steps[at], steps[at + 1]), np.float32)

@@ -7,7 +7,7 @@ from scipy.signal import get_window
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.outline import Outline, loud_level_db, outline
+from umbrick.core.survey.outline import Outline, levels_of, loud_db, outline
 from umbrick.core.units import amplitude_to_db, db_to_amplitude, format_db
 
 _STRETCH_SECONDS = 0.5
@@ -53,7 +53,7 @@ class OffsetDetector:
         means = np.concatenate([*self._means, *self._means_of_little()])
         if len(means) < _FEWEST_STRETCHES:
             return []
-        loud = db_to_amplitude(loud_level_db(self._outlines))
+        loud = db_to_amplitude(loud_db(levels_of(self._outlines)))
         half_sure = float(np.clip(_HALF_SURE_SHARE * loud, _LEAST_HALF_SURE, _HALF_SURE))
         findings = []
         for channel in range(self._format.channels):

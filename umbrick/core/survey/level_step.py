@@ -13,7 +13,7 @@ from umbrick.core.survey.change_point import change_point
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import fine_bands, hop_frames
-from umbrick.core.survey.outline import Outline, decibels, outline
+from umbrick.core.survey.outline import Outline, decibels, levels_of, outline
 from umbrick.core.survey.residual import segment_frames
 from umbrick.core.units import format_db
 
@@ -71,7 +71,7 @@ class LevelStepDetector:
 
     def findings(self) -> list[Finding]:
         """Return the places where the level goes over to another and stays there."""
-        levels_db = decibels(Outline.joined(self._outlines).power)
+        levels_db = levels_of(self._outlines)
         stretch = max(1, round(_STRETCH_SECONDS * self._format.rate / self._segment))
         count = len(levels_db) // stretch
         if count < 2 * _FEWEST_STRETCHES:
@@ -81,12 +81,12 @@ class LevelStepDetector:
         sizes = np.nan_to_num(steps.size_db, nan=0.0)
         highest = np.flatnonzero((sizes == maximum_filter1d(sizes, 2 * _FEWEST_STRETCHES + 1)) & (sizes >= _LEAST_DB))
         hop = hop_frames(self._format.rate)
+        reach = _FEWEST_STRETCHES * stretch * self._segment // hop
         bands_db = np.concatenate(self._bands)
         findings = []
         for at in highest.tolist():
             finding = self._finding(at * stretch * self._segment, _Step(*(float(column[at]) for column in steps)))
             if finding.confidence >= 0.05:
-                reach = _FEWEST_STRETCHES * stretch * self._segment // hop
                 place = hop * change_point(bands_db, finding.start // hop, finding.detail["change_db"], reach)
                 findings.append(replace(finding, start=place, stop=place + 1))
         return findings

@@ -51,10 +51,11 @@ def decibels(power: npt.NDArray[Any]) -> npt.NDArray[np.float64]:
     return 10 * np.log10(np.maximum(power.astype(np.float64), 1e-12))
 
 
-def loud_level_db(outlines: list[Outline]) -> float:
-    """Return how loud a recording's loud passages are, in dB: the level that one segment in twenty passes.
+def levels_of(outlines: list[Outline]) -> npt.NDArray[np.float64]:
+    """Return the levels of a recording's segments in dB, from the outlines of its blocks."""
+    return decibels(Outline.joined(outlines).power)
 
-    ``outlines`` are those of its blocks; of none it is −120.
-    """
-    levels_db = decibels(Outline.joined(outlines).power)
+
+def loud_db(levels_db: npt.NDArray[np.float64]) -> float:
+    """Return how loud the loud passages are, in dB: the level that one segment in twenty passes; of none −120."""
     return float(np.percentile(levels_db, _LOUD_PERCENTILE)) if len(levels_db) else -120.0

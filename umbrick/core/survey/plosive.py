@@ -9,7 +9,7 @@ from scipy.signal import butter, sosfiltfilt
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.low_wave import Floats, LowWaves, low_wave, step_for
-from umbrick.core.survey.outline import Outline, loud_level_db, outline
+from umbrick.core.survey.outline import Outline, levels_of, loud_db, outline
 
 _BAND_HZ = (20.0, 130.0)
 _SMOOTHED_SECONDS = 0.012
@@ -56,7 +56,7 @@ class PlosiveDetector:
         rate /= _HOP
         usual_db = float(np.percentile(level_db, 97))
         apart = round(_APART_SECONDS * rate)
-        least_db = max(usual_db + _LEAST_DB, loud_level_db(self._outlines) + _FAINTEST_DB)
+        least_db = max(usual_db + _LEAST_DB, loud_db(levels_of(self._outlines)) + _FAINTEST_DB)
         peaks = _peaks(level_db, apart, least_db)
         findings = [self._finding(level_db, peak, usual_db, rate) for peak in peaks]
         return [finding for finding in findings if finding.confidence >= 0.05]

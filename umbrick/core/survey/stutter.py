@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
-from umbrick.core.survey.outline import Outline, decibels, loud_level_db, outline
-from umbrick.core.survey.repeats import Repeat, exact_repeats
+from umbrick.core.survey.outline import Outline, decibels, levels_of, loud_db, outline
+from umbrick.core.survey.repeats import exact_repeats
 from umbrick.core.survey.restarts import Restart, restarts
 from umbrick.core.survey.voice_likeness import may_be_voice
 
@@ -31,14 +33,22 @@ _LONGEST_HELD_MS = 130.0
 _TONE_LAG_SECONDS, _TONE_TURNS = 0.01, 6
 
 
+class _Repeated(NamedTuple):
+    """Frames that are those ``lag`` frames earlier, and their level."""
+
+    start: int
+    stop: int
+    lag: int
+    level_db: float
+
+
 class StutterDetector:
     """Looks for exact repeats and held cycles block by block."""
 
     def __init__(self, form: Format) -> None:
         self._format = form
         self._tail = np.zeros(0, np.float32)
-        self._repeats: list[Repeat] = []
-        self._powers: list[float] = []
+        self._repeats: list[_Repeated] = []
         self._held: list[Held] = []
         self._bands: list[Floats] = []
         self._outlines: list[Outline] = []
@@ -50,14 +60,14 @@ class StutterDetector:
         wave = np.concatenate([self._tail, own])
         first = block.start - len(self._tail)
         shortest = max(64, round(_SHORTEST_SECONDS * rate))
-        for repeat in exact_repeats(wave, round(_LONGEST_LAG_SECONDS * rate), shortest):
-            moved = Repeat(first + repeat.start, first + repeat.stop, repeat.lag)
-            if self._repeats and moved.start <= self._repeats[-1].stop and moved.lag == self._repeats[-1].lag:
-                self._repeats[-1] = Repeat(self._repeats[-1].start, moved.stop, moved.lag)
-                self._powers[-1] = max(self._powers[-1], _power(wave[repeat.start : repeat.stop]))
-            elif moved.stop > block.start and (not self._repeats or moved.start >= self._repeats[-1].stop):
+        for start, stop, lag in exact_repeats(wave, round(_LONGEST_LAG_SECONDS * rate), shortest):
+            level_db = float(decibels(np.mean(np.square(wave[start:stop], dtype=np.float64))))
+            moved = _Repeated(first + start, first + stop, lag, level_db)
+            last = self._repeats[-1] if self._repeats else None
+            if last and moved.start <= last.stop and moved.lag == last.lag:
+                self._repeats[-1] = last._replace(stop=moved.stop, level_db=max(last.level_db, level_db))
+            elif moved.stop > block.start and (last is None or moved.start >= last.stop):
                 self._repeats.append(moved)
-                self._powers.append(_power(wave[repeat.start : repeat.stop]))
         self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
         self._held += block.shared(held_cycles)
         self._bands.append(block.shared(fine_bands))
@@ -66,12 +76,8 @@ class StutterDetector:
     def findings(self) -> list[Finding]:
         """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
         rate = self._format.rate
-        levels_db = decibels(np.array(self._powers)) - loud_level_db(self._outlines)
-        findings = [
-            self._repeated(repeat, level_db)
-            for repeat, level_db in zip(self._repeats, levels_db.tolist(), strict=True)
-            if not self._is_tone(repeat)
-        ]
+        usual_db = loud_db(levels_of(self._outlines))
+        findings = [self._repeated(repeat, usual_db) for repeat in self._repeats if not self._is_tone(repeat)]
         findings = [finding for finding in findings if finding.confidence >= 0.05]
         taken = [(finding.start, finding.stop) for finding in findings]
         half_sure_db = _HALF_SURE_ALIKE_DB + (0.0 if may_be_voice(self._outlines) else _MUSIC_DB)
@@ -107,16 +113,16 @@ class StutterDetector:
                     "restart": True},
         )  # fmt: skip
 
-    def _is_tone(self, repeat: Repeat) -> bool:
+    def _is_tone(self, repeat: _Repeated) -> bool:
         """Whether it is a synthetic tone: a short period, again and again."""
         turns = (repeat.stop - repeat.start) / repeat.lag
         return repeat.lag < _TONE_LAG_SECONDS * self._format.rate and turns > _TONE_TURNS
 
-    def _repeated(self, repeat: Repeat, level_db: float) -> Finding:
+    def _repeated(self, repeat: _Repeated, usual_db: float) -> Finding:
         length, lag = ((value) * 1e3 / self._format.rate for value in (repeat.stop - repeat.start, repeat.lag))
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
         confidence = 0.99 if length >= 0.9 * lag else 0.6 + 0.3 * length / lag
-        confidence *= _sure((level_db + _QUIETER_DB) / 2)
+        confidence *= _sure((repeat.level_db - usual_db + _QUIETER_DB) / 2)
         return Finding(
             id="",
             kind="stutter",
@@ -146,10 +152,6 @@ class StutterDetector:
             detail={"lag": held.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
                     "alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)},
         )  # fmt: skip
-
-
-def _power(wave: Floats) -> float:
-    return float(np.mean(np.square(wave, dtype=np.float64)))
 
 
 def _sure(doubt: float) -> float:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from umbrick.core.survey.outline import Outline, decibels, loud_level_db
+from umbrick.core.survey.outline import Outline, levels_of, loud_db
 
 _DEPTH_DB = 24.0
 _LEAST_SHARE = 0.11
@@ -12,5 +12,5 @@ _LEAST_SHARE = 0.11
 
 def may_be_voice(outlines: list[Outline]) -> bool:
     """Whether more than a ninth of a recording lies 24 dB below its loud segments."""
-    levels_db = decibels(Outline.joined(outlines).power)
-    return bool(len(levels_db) and np.mean(levels_db < loud_level_db(outlines) - _DEPTH_DB) >= _LEAST_SHARE)
+    levels_db = levels_of(outlines)
+    return bool(len(levels_db) and np.mean(levels_db < loud_db(levels_db) - _DEPTH_DB) >= _LEAST_SHARE)
