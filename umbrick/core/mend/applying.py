@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import os
 from bisect import bisect_left
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
 from typing import NamedTuple
 
@@ -300,6 +300,19 @@ def _patch(
     return _Patch(starts + start, stops + start, samples, seam_scores(made, changed, starts, stops, version.rate))
 
 
+def _one_by_one(
+    run: Callable[[list[Place]], _Patch],
+    groups: list[list[Place]],
+    progress: Callable[[float], None],
+    is_cancelled: Callable[[], bool],
+) -> Iterator[_Patch]:
+    for count, group in enumerate(groups, 1):
+        yield run(group)
+        if is_cancelled():
+            raise CancelledError
+        progress(count / len(groups))
+
+
 def _in_threads(
     run: Callable[[list[Place]], _Patch],
     groups: list[list[Place]],
@@ -307,8 +320,8 @@ def _in_threads(
     is_cancelled: Callable[[], bool],
     workers: int,
 ) -> list[_Patch]:
-    if len(groups) <= 1:
-        return [run(group) for group in groups]
+    if workers == 1 or len(groups) <= 1:
+        return list(_one_by_one(run, groups, progress, is_cancelled))
     with ThreadPoolExecutor(workers, thread_name_prefix="mend") as pool:
         futures: list[Future[_Patch]] = [pool.submit(run, group) for group in groups]
         waiting = set(futures)

@@ -6,7 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.linalg import LinAlgError, cho_factor, cho_solve, solve_toeplitz, toeplitz
+from scipy.linalg import solve_toeplitz, toeplitz
+from scipy.linalg.lapack import dposv
 from scipy.signal import lfilter, lfiltic
 
 from umbrick.core.model.autoregression import NOISE_SHARE, STEADY, Model, autocorrelation, modelled
@@ -51,10 +52,9 @@ class Normal(NamedTuple):
         column = self.steadied
         if len(column) > _DIRECT:
             return np.asarray(solve_toeplitz(column, self.pull, check_finite=False))
-        try:
-            return np.asarray(cho_solve(cho_factor(toeplitz(column), check_finite=False), self.pull))
-        except LinAlgError:
-            return np.asarray(np.linalg.lstsq(toeplitz(column), self.pull)[0])
+        # LAPACK's own: for a few samples, as mostly, the general solvers' checks take longer than solving.
+        _, samples, not_definite = dposv(toeplitz(column), self.pull)
+        return np.asarray(np.linalg.lstsq(toeplitz(column), self.pull)[0] if not_definite else samples)
 
 
 def normal_equations(wave: Wave, start: int, stop: int, model: Model) -> Normal:
@@ -102,8 +102,9 @@ def bridged_over(wave: Wave, damage: Mask) -> Wave:
     """Return a wave with straight lines over its damage."""
     if not damage.any() or damage.all():
         return wave.copy()
-    at = np.arange(len(wave))
-    return np.where(damage, np.interp(at, at[~damage], wave[~damage]), wave)
+    bridged = wave.copy()
+    bridged[damage] = np.interp(np.flatnonzero(damage), np.flatnonzero(~damage), wave[~damage])
+    return bridged
 
 
 def solved_gap(wave: Wave, start: int, stop: int, model: Model) -> Wave:
