@@ -56,7 +56,7 @@ _WEIGHTS_OF = {
     "height below the sound as a spike": (33.7, -22.1, -15.0, 118, -60.9, -61.1),
     "stands out and is high": (0.0159, 0.0213, -0.037, 0.00872, 0.00377, 0.00768),
     "height above the sound": (0.0853, -0.458, -0.259, 0.061, -0.443, -0.532),
-    "constant": (-8.7, -7.93, -12.2, -11.7, -7.86, -9.65),
+    "constant": (-8.7, -7.93, -12.2, -12.5, -8.66, -10.5),
 }
 _WEIGHTS, _NARROW_WEIGHTS = np.hsplit(np.array(list(_WEIGHTS_OF.values()), np.float64), 2)
 _LEAST_CONFIDENCE = 0.05

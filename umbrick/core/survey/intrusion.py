@@ -37,6 +37,9 @@ _WEIGHTS_OF = {
 
 _WEIGHTS = np.array(list(_WEIGHTS_OF.values()))
 _LEAST_CONFIDENCE = 0.05
+_UNSEEN_SEGMENTS = 0.25
+"""A line is seen once it fills a good half of a spectrum's window: it begins a little before, and ends after."""
+
 _LARGEST_SHARE = 0.6
 """What sounds through most of a recording is no intrusion."""
 
@@ -124,11 +127,12 @@ class IntrusionDetector:
     def _finding(self, line: Line, confidence: float) -> Finding:
         low, high, seconds = line.low_hz, line.high_hz, (line.stop - line.start) / self._format.rate
         where = f"{low:.0f} Hz" if high - low < 3 * self._hz else f"{low:.0f} to {high:.0f} Hz"
+        unseen = round(_UNSEEN_SEGMENTS * self._segment)
         return Finding(
             id="",
             kind="intrusion",
-            start=line.start,
-            stop=line.stop,
+            start=max(0, line.start - unseen),
+            stop=line.stop + unseen,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(line.ridge.over_db / 50, 0, 1)), 3),
             confidence=round(confidence, 3),
