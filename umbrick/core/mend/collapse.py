@@ -71,9 +71,9 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
 
     Notes
     -----
-    What comes before and after a join is compared by normalised cross-correlation with what came before and after the
-    other side of it, as in waveform-similarity overlap-add (W. Verhelst, M. Roelands, 1993): where both are alike, the
-    crossfade goes from one turn of the wave into the same turn of another.
+    What comes before and after a join is compared by cross-correlation, as a share of the mean power, with what came
+    before and after the other side of it, as in waveform-similarity overlap-add (W. Verhelst, M. Roelands, 1993): where
+    both are alike, the crossfade goes from one turn of the wave into the same turn of another.
     """
     rate = source.rate
     width, step = round(_WIDTH_SECONDS * rate), max(1, round(_STEP_SECONDS * rate))
@@ -106,16 +106,17 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
 
 
 def _likeness(wave: Wave, out: int, width: int, low: int, high: int) -> Wave:
-    """Return how alike the sound around ``out`` is to that ``low`` to ``high`` frames later."""
+    """Return how alike the sound around ``out`` is to that ``low`` to ``high`` frames later: 1 if it is the same, less
+    where it is another sound or another level, as a held cycle fades."""
     template = wave[out - width : out + width]
     region = wave[out + low - width : out + high + width]
     if len(region) < len(template) or len(template) < 2 * width:
         return np.zeros(0)
     products = correlated(region, template)
     sums = np.concatenate([[0.0], np.cumsum((region**2).sum(axis=1))])
-    powers = sums[2 * width :] - sums[: -2 * width]
-    norm = np.sqrt(np.maximum(powers, 0.0) * float((template**2).sum()))
-    return np.where(norm > 1e-9, products / np.maximum(norm, 1e-9), 0.0)
+    powers = np.maximum(sums[2 * width :] - sums[: -2 * width], 0.0)
+    mean = (powers + float((template**2).sum())) / 2
+    return np.where(mean > 1e-18, products / np.maximum(mean, 1e-18), 0.0)
 
 
 def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
