@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
-from scipy.linalg import LinAlgError, cho_factor, cho_solve
+from scipy.linalg.lapack import dposv
 
 from umbrick.core.model.autoregression import autocorrelation
 from umbrick.core.model.bounds import Bounds, Integers, Wave
@@ -50,7 +50,7 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
         pull = -_weighted(known, unknown, by_distance[: order + 1])
     else:
         normal, pull = _at_an_end(known, unknown, predictor)
-    normal[np.diag_indices_from(normal)] *= 1.0 + 1e-9
+    normal.flat[:: len(unknown) + 1] *= 1.0 + 1e-9
     low, high = bounds.low[unknown], bounds.high[unknown]
     held = np.zeros(len(unknown), np.bool_)
     values = np.zeros(len(unknown))
@@ -59,11 +59,10 @@ def fill(wave: Wave, unknown: Integers, bounds: Bounds, predictor: Wave) -> Wave
         if not free.any():
             break
         own, rest = (normal, pull) if free.all() else _freed(normal, pull, free, values)
-        try:
-            factor = cho_factor(own, lower=True, check_finite=False)
-        except LinAlgError:
+        _, solved, not_definite = dposv(own, rest, lower=1)
+        if not_definite:
             break
-        values[free] = cho_solve(factor, rest, check_finite=False)
+        values[free] = solved
         outside = (values < low) | (values > high)
         if not outside.any():
             break
@@ -89,7 +88,7 @@ def _at_an_end(known: Wave, unknown: Integers, predictor: Wave) -> tuple[Wave, W
     error = np.convolve(known, predictor)[errors]
     normal = effect.T @ effect
     # A sample that no error within the wave depends on would otherwise be free.
-    normal[np.diag_indices_from(normal)] += 1e-9 * max(float(np.trace(normal)), 1e-12)
+    normal.flat[:: len(unknown) + 1] += 1e-9 * max(float(np.trace(normal)), 1e-12)
     return normal, -effect.T @ error
 
 

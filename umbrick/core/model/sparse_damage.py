@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 from scipy.linalg import LinAlgError, toeplitz
+from scipy.linalg.lapack import dpotrf, dpotri, dpotrs
 
 from umbrick.core.model.autoregression import Model
 from umbrick.core.model.interpolation import normal_equations
@@ -65,5 +66,11 @@ def _damage(off: Wave, spread: Wave) -> Wave:
 
 def _weighed(off: Wave, spread: Wave, variance: Wave) -> tuple[Wave, Wave]:
     """Return the deviation weighed by the precision of sound and damage together, and that matrix's diagonal."""
-    precision = np.linalg.inv(spread + np.diag(variance))
-    return precision @ off, np.maximum(np.diag(precision), 1e-18)
+    covariance = spread.copy()
+    covariance.flat[:: len(off) + 1] += variance
+    # LAPACK's own, as in interpolation: the matrices are small, symmetric and many.
+    factor, not_definite = dpotrf(covariance, lower=1)
+    if not_definite:
+        raise LinAlgError
+    weighed, precision = dpotrs(factor, off, lower=1)[0], dpotri(factor, lower=1)[0]
+    return weighed, np.maximum(precision.diagonal(), 1e-18)
