@@ -40,6 +40,7 @@ class TightFrame:
         self._window: Samples = np.sqrt(get_window("hann", length)).astype(np.float32)
         self._padded: Samples = np.zeros((self.count - 1) * self.hop + length, np.float32)
         self._windows = np.lib.stride_tricks.sliding_window_view(self._padded, length)[:: self.hop]
+        self._hops = self._padded.reshape(self.count + 1, self.hop)
 
     def analysed(self, wave: Samples) -> Spectra:
         """Return the spectra of a wave of shape ``(samples,)``: shape ``(count, length // 2 + 1)``, orthonormal."""
@@ -61,8 +62,9 @@ class TightFrame:
         for first in range(0, self.count, _AT_ONCE):
             frames = irfft(spectra[first : first + _AT_ONCE], self.length, norm="ortho")
             frames *= self._window
-            for index, frame in enumerate(frames, first):
-                self._padded[index * self.hop : index * self.hop + self.length] += frame
+            stop = first + len(frames)
+            self._hops[first:stop] += frames[:, : self.hop]
+            self._hops[first + 1 : stop + 1] += frames[:, self.hop :]
         return self._padded[self.hop : self.hop + self._samples].copy()
 
 
