@@ -6,7 +6,7 @@ from scipy.signal import butter, sosfiltfilt
 
 from tests.sounds import RATE, chord, clipped, rng, voice
 from umbrick.core.mend import consensus, prediction, sparse
-from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
+from umbrick.core.mend.experts import Expert, agreed, donated, heard_elsewhere
 from umbrick.core.mend.trust import trust_band
 from umbrick.core.model.interpolation import interpolated
 from umbrick.core.sound.source import ArraySource
@@ -19,7 +19,7 @@ def error(truth, made):
 
 
 def agree(wave, others):
-    return agreed(wave, GAP.start, GAP.stop, 256, 1e-6, others, RATE)
+    return agreed(wave, GAP.start, GAP.stop, 256, 1e-6, [Expert(other) for other in others], RATE)
 
 
 def noisy_voice():
@@ -34,6 +34,16 @@ def test_a_good_donor_decides_and_a_poor_one_hardly_counts():
     assert error(wave, agree(wave, [good])) < 0.05 * error(wave, alone)
     assert error(wave, agree(wave, [poor])) < 1.3 * error(wave, alone)
     assert error(wave, agree(wave, [poor, good])) < 0.1 * error(wave, alone)
+
+
+def test_an_expert_that_went_wrong_where_it_was_tried_hardly_counts():
+    wave = noisy_voice()
+    good = wave + 0.0005 * rng(1).standard_normal(len(wave))
+    believed, doubted = (
+        error(wave, agreed(wave, GAP.start, GAP.stop, 256, 1e-6, [Expert(good, 1.0, errors)], RATE))
+        for errors in ((), (0.1 * rng(2).standard_normal(GAP.stop - GAP.start),))
+    )
+    assert doubted > 10 * believed
 
 
 def test_a_donor_that_is_the_sound_itself_is_taken():

@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.experts import agreed, donated, heard_elsewhere
+from umbrick.core.mend import pitch_synchronous
+from umbrick.core.mend.experts import Expert, agreed, donated, heard_elsewhere
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.autoregression import NOISE_SHARE
 from umbrick.core.model.bounds import Mask, Wave, runs
@@ -27,6 +28,10 @@ _SHORT_SECONDS, _LONG_SECONDS = 0.008, 0.02
 _NOISE_SHARE_OF_LONG = 1e-5
 _LEAST_FOR_DONORS_SECONDS = 0.0005
 _FINEST = 2.0**-20
+_LEAST_FOR_CYCLES_SECONDS = 0.006
+_CYCLES_COUNT = 50.0
+"""How much cycles count that do far better than prediction: what that leaves of what it was fitted to is much less than
+what it gets wrong in a gap, and what cycles leave is told by trial."""
 
 
 def rebuild(
@@ -105,9 +110,24 @@ def _bridged(
         wave = around[left:right, channel]
         laid = [other[:, column] for other in others]
         laid += [heard_elsewhere(wave, around[left:right, c], outside) for c in intact]
-        laid = [other for other in laid if np.abs(other).max() > _FINEST]
-        made[:, column] = agreed(wave, reach, reach + length, order, noise_share, laid, rate)
+        experts = [Expert(other) for other in laid if np.abs(other).max() > _FINEST]
+        experts += _cycles(around[:, channel], start, stop, order, noise_share, rate, reach)
+        made[:, column] = agreed(wave, reach, reach + length, order, noise_share, experts, rate)
     return made
+
+
+def _cycles(wave: Wave, start: int, stop: int, order: int, noise_share: float, rate: int, reach: int) -> list[Expert]:
+    """Return what the cycles of a voice say of a gap, if there is one and they say more than prediction."""
+    if stop - start < _LEAST_FOR_CYCLES_SECONDS * rate:
+        return []
+    further = reach + stop - start
+    left, right = max(0, start - further), min(len(wave), stop + further)
+    near, begin, end = wave[left:right], start - left, stop - left
+    other = pitch_synchronous.continued(near, begin, end, rate)
+    if other is None:
+        return []
+    trust, errors = pitch_synchronous.tried(near, begin, end, order, noise_share, rate)
+    return [Expert(other[begin - reach : end + reach], _CYCLES_COUNT * trust, errors)] if trust > 0 else []
 
 
 def _noise_share(seconds: float) -> float:

@@ -9,6 +9,7 @@ two sounds do and hardly counts; a good one decides.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -35,8 +36,17 @@ ROOM_TAPS = 16
 """Length of the filter by which one channel is made like another."""
 
 
+class Expert(NamedTuple):
+    """A sound laid over another one, levelled to it; how much its opinion counts, as a factor; and what it got wrong
+    where it was tried, if what it differs by beside the gap does not tell."""
+
+    sound: Wave
+    counts: float = 1.0
+    errors: tuple[Wave, ...] = ()
+
+
 def agreed(
-    wave: Wave, start: int, stop: int, order: int, noise_share: float, others: Sequence[Wave], rate: int
+    wave: Wave, start: int, stop: int, order: int, noise_share: float, others: Sequence[Expert], rate: int
 ) -> Wave:
     """Return a gap's samples as the sound's model and those of its differences from other sounds have them together.
 
@@ -50,8 +60,8 @@ def agreed(
         Order of all models.
     noise_share : float
         As for :func:`modelled`.
-    others : sequence of ndarray, shape (n,)
-        Sounds laid over the wave, levelled to it.
+    others : sequence of Expert
+        Sounds of shape (n,) laid over the wave.
     rate : int
 
     References
@@ -68,14 +78,20 @@ def agreed(
     equations = normal_equations(filled, start, stop, model).scaled(1 / model.error_power)
     chance = _CHANCE if stop - start < _LONG_SECONDS * rate else 0.0
     for other in others:
-        said = _difference(filled, other, start, stop, order, noise_share)
+        said = _difference(filled, other.sound, start, stop, order, noise_share)
         if said is None:
-            return other[start:stop].copy()
+            return other.sound[start:stop].copy()
         difference_model, pull = said
-        weight = 1 / difference_model.error_power - chance / model.error_power
+        weight = other.counts / _error_power(other, difference_model) - chance / model.error_power
         if weight > 0:
             equations += pull.scaled(weight)
     return equations.solved()
+
+
+def _error_power(expert: Expert, model: Model) -> float:
+    """Return the mean square of what an expert leaves unforeseen, by the model of its difference."""
+    unforeseen = [float(np.sum(np.convolve(error, model.error_filter) ** 2)) / len(error) for error in expert.errors]
+    return max(model.error_power, float(np.mean(unforeseen))) if unforeseen else model.error_power
 
 
 def _difference(
