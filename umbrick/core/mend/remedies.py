@@ -17,7 +17,7 @@ from umbrick.core.timeline.version import Version
 MOST = 5
 """So many are offered at most: one for each of the keys 1 to 5."""
 
-_BRIDGED_SECONDS = 0.06
+_BRIDGED_SECONDS = 0.1
 """Gaps up to this long are bridged; a donor is the better choice for longer ones."""
 
 _BREAK_SECONDS = 0.001

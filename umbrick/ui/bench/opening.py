@@ -227,6 +227,8 @@ class Opening(QObject):
         self._bench.measure_peak(work)
         if damage := work.recording.damage_found():
             self._bench.failed.emit(damage)
+        elif work is not self._bench.work:
+            self._bench.said.emit(f"{format_count(len(self._bench.works), 'recording')} are open.")
         elif not work.history.now:
             length = format_clock(work.frames, work.rate, 1)
             self._bench.said.emit(f"{work.home.name} is open, {length} long.")
