@@ -284,3 +284,18 @@ def test_enter_after_words_goes_to_what_is_shown_and_mends_nothing(docket, windo
     assert docket.work.history.mend_count == 0
     assert window.docket.counts.text().count("·") == 1
     assert "not shown" in window.docket.counts.text()
+
+
+def test_the_finding_in_focus_stays_in_view_when_the_ledger_takes_its_room(hands, window, tmp_path):
+    sound = speech(9.0)
+    for at in range(round(0.9 * RATE), round(8.5 * RATE), round(0.4 * RATE)):
+        sound[at] += 0.4
+    hands.open(write(tmp_path / "ticking.wav", sound))
+    hands.press("F5")
+    window.resize(1280, 800)
+    rows = window.docket.list
+    visible_at_most = rows.viewport().height() // rows.sizeHintForRow(1)
+    for _ in range(visible_at_most):
+        hands.press("N")
+    hands.press("F6")
+    assert window.docket.list.viewport().rect().contains(rows.visualRect(rows.currentIndex()))

@@ -17,7 +17,7 @@ from PySide6.QtCore import (
     QRectF,
     Qt,
 )
-from PySide6.QtGui import QKeyEvent, QPainter
+from PySide6.QtGui import QKeyEvent, QPainter, QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHBoxLayout,
@@ -392,6 +392,13 @@ class Docket(QWidget):
         if (work := self._bench.work) and self.model.row_of(work.focus) < 0:
             self._bench.focus_neighbour(1)
         self.list.setFocus()
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        """Keep the finding in focus in view, as when the ledger takes half of the room."""
+        super().resizeEvent(event)
+        self.layout().activate()
+        if (index := self.list.currentIndex()).isValid():
+            self.list.scrollTo(index)
 
     def _follow_focus(self) -> None:
         focus = self._bench.work.focus if self._bench.work else None

@@ -217,14 +217,13 @@ class Treatment(QWidget):
         else:
             is_on_all = len(finding.channels) == work.channels
             channels = "" if is_on_all else f", channel {finding.channels[0] + 1}"
+            length = format_length(finding.stop - finding.start, work.rate)
             self.what.setText(
                 f"{emphasised(KINDS[finding.kind].title)} at {format_clock(finding.start, work.rate)}{channels}"
+                f" · {length}"
             )
             state = work.state_of(finding)
-            length = format_length(finding.stop - finding.start, work.rate)
-            text = (
-                f"{finding.evidence}, {length}; severity {finding.severity:.2f}, confidence {finding.confidence:.2f}."
-            )
+            text = f"{finding.evidence}; severity {finding.severity:.2f}, confidence {finding.confidence:.2f}."
             if state is not State.OPEN:
                 text += f" It is {state.value}."
             elif not is_mendable(finding.kind):
