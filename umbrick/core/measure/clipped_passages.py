@@ -77,7 +77,8 @@ def clipping_outlook(
         return Outlook("fair", f"{where} clipped, but deeply: expect those to stay rough, the rest clean.")
     if depth >= _LIGHT and share >= _MOST_PASSAGES:
         return Outlook("fair", f"{where} clipped: expect most of it mended, with a little harshness left.")
-    return Outlook("good", f"{where} clipped: expect a clean result.")
+    lightly = ", but lightly" if depth < _LIGHT else ""
+    return Outlook("good", f"{where} clipped{lightly}: expect a clean result.")
 
 
 def _where(share: float) -> str:
