@@ -3,6 +3,7 @@ import time
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeySequence
 from PySide6.QtTest import QTest
 
 from tests.ui.conftest import focus_longest
@@ -94,6 +95,16 @@ def test_what_cannot_be_done_says_why(window, hands, hot):
     hands.press("Enter")
     window.bench.focus(next(f for f in hands.work.table.findings if hands.work.state_of(f) is State.MENDED))
     assert "mended already" in actions["mend"].toolTip()
+
+
+def test_a_key_that_can_do_nothing_now_says_why(surveyed, window):
+    for keys in ("Shift+F4", "Ctrl+Z", "F2"):
+        surveyed.press(keys)
+        reason = window.actions_.why_not(QKeySequence(keys))
+        assert reason
+        assert window.status.message.text() == reason
+    surveyed.press("N")
+    assert surveyed.work.focus is not None
 
 
 def test_every_command_has_its_own_keys_and_a_hint(window):

@@ -75,6 +75,13 @@ class Actions:
             action.setToolTip(f"{reason or command.hint}{keys}")
             action.setStatusTip(reason or command.hint)
 
+    def why_not(self, keys: QKeySequence) -> str:
+        """Return why the command of some keys cannot run now; empty if it can, or if there is none."""
+        for command in self.commands.values():
+            if any(QKeySequence(key) == keys for key in command.keys):
+                return command.reason_against()
+        return ""
+
     def _run(self, command: Command) -> None:
         if not command.reason_against():
             command.run()

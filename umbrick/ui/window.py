@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PySide6.QtCore import QEvent, QSize, Qt, QTimer
-from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QApplication,
     QMainWindow,
@@ -510,6 +510,13 @@ class BenchWindow(QMainWindow):
         return self.bench.jobs.is_idle and self.seam_desk.is_idle and all(strip.is_idle for strip in visible)
 
     # Qt's events.
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        """A key whose command cannot run now says why: Qt lets it come here then."""
+        if reason := self.actions_.why_not(QKeySequence(event.keyCombination())):
+            self.bench.said.emit(reason)
+        else:
+            super().keyPressEvent(event)
 
     def keyReleaseEvent(self, event: QKeyEvent) -> None:
         """Letting go of a key that scrubs ends it."""

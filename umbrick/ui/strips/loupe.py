@@ -15,6 +15,7 @@ from umbrick.core.model.bounds import runs
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import SPANNING_KINDS, State
 from umbrick.core.timeline.patch import Nature
+from umbrick.core.timeline.provenance import NATURES, provenance
 from umbrick.core.timeline.runs import NO_ORIGIN
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_count, format_db, format_length
@@ -37,7 +38,8 @@ _HEADROOM = 0.12
 
 
 class _Content(NamedTuple):
-    """Samples from ``first`` on, of the original and of what is shown, and the curves through both."""
+    """Samples from ``first`` on, of the original and of what is shown, and the curves through both; ``natures`` are
+    indices into ``NATURES``."""
 
     first: int
     channel: int
@@ -46,6 +48,7 @@ class _Content(NamedTuple):
     before_curve: npt.NDArray[np.float64]
     shown_curve: npt.NDArray[np.float64]
     oversampling: int
+    natures: npt.NDArray[np.int8]
 
 
 class LoupeStrip(Strip):
@@ -102,7 +105,9 @@ class LoupeStrip(Strip):
         then = _original_beside(version, work.history.original, start, stop)[:, channel].astype(np.float64)
         shown, shown_curve = _with_curve(now, first - start, last - start, oversampling)
         before, before_curve = _with_curve(then, first - start, last - start, oversampling)
-        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling)
+        pieces = provenance(version, work.history.original, first, last)
+        natures = np.repeat(pieces.natures, np.diff(pieces.bounds))
+        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling, natures)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         content = self._content(work, picture)
@@ -283,8 +288,10 @@ class LoupeStrip(Strip):
             return
         top = int(np.argmax(np.where(inside, np.abs(content.shown), 0)))
         offer = self._viewing.mending.offer_in(work)
-        word = offer.nature.value if offer else Nature.REBUILT.value
-        text = f"{word} {format_db(amplitude_to_db(float(content.shown[top])))}"
+        nature = offer.nature if offer else NATURES[content.natures[top]]
+        # What is being drawn by hand is no piece of a version yet.
+        word = Nature.REBUILT if nature is Nature.ORIGINAL else nature
+        text = f"{word.value} {format_db(amplitude_to_db(float(content.shown[top])))}"
         above = content.shown[top] >= 0
         label_y = y[top] - 22 if above else y[top] + 8
         label_y = min(max(rect.top(), label_y), rect.bottom() - 14)
