@@ -30,8 +30,8 @@ _LEAST_FOR_DONORS_SECONDS = 0.0005
 _FINEST = 2.0**-20
 _LEAST_FOR_CYCLES_SECONDS = 0.006
 _CYCLES_COUNT = 50.0
-"""How much cycles count that do far better than prediction: what that leaves of what it was fitted to is much less than
-what it gets wrong in a gap, and what cycles leave is told by trial."""
+"""How much cycles count where they do far better than prediction. A model's error is told by the sound it was fitted
+to, which flatters it; what cycles get wrong is told by trial."""
 
 
 def rebuild(

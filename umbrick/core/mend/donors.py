@@ -10,6 +10,7 @@ import numpy.typing as npt
 from scipy.signal import oaconvolve
 
 from umbrick.core.errors import CancelledError
+from umbrick.core.measure.vertex import vertex
 from umbrick.core.sound.decimation import decimated
 from umbrick.core.sound.interpolation import shifted
 from umbrick.core.sound.source import Source
@@ -147,8 +148,7 @@ class _Matched(NamedTuple):
         before, top, after = self.likeness[at - 1 : at + 2].tolist()
         if min(before, after) < 0:
             return 0.0
-        bend = before - 2 * top + after
-        offset = 0.5 * (before - after) / bend if bend < 0 else 0.0
+        offset = vertex(before, top, after)
         return round(offset * _STEPS) / _STEPS if abs(offset) >= _LEAST_OFFSET else 0.0
 
 

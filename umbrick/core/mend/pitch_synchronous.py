@@ -11,7 +11,9 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import map_coordinates
+from scipy.signal import correlate
 
+from umbrick.core.measure.vertex import vertex
 from umbrick.core.model.interpolation import interpolated
 
 Wave = npt.NDArray[np.float64]
@@ -167,7 +169,7 @@ def _cycle(side: Wave, rate: int) -> float | None:
 
 def _clarity(side: Wave, lags: npt.NDArray[np.int64]) -> Wave:
     """Return how alike a stretch is to itself so much later, from −1 to 1."""
-    products = np.correlate(side, side, "full")[len(side) - 1 :][lags]
+    products = correlate(side, side, method="fft")[len(side) - 1 :][lags]
     sums = np.concatenate([[0.0], np.cumsum(side**2)])
     powers = sums[len(side) - lags] + sums[-1] - sums[lags]
     return np.asarray(2 * products / np.maximum(powers, 1e-20))
@@ -196,9 +198,7 @@ def _nearest_cycle(side: Wave, length: float) -> float:
     top = int(np.argmax(likeness))
     if not 0 < top < len(lags) - 1:
         return float(lags[top])
-    below, at, above = likeness[top - 1 : top + 2].tolist()
-    bend = below - 2 * at + above
-    return float(lags[top]) + (0.5 * (below - above) / bend if bend < 0 else 0.0)
+    return float(lags[top]) + vertex(*likeness[top - 1 : top + 2].tolist())
 
 
 def _phase(before: _Side, after: _Side, length: int) -> Wave | None:
