@@ -11,6 +11,7 @@ from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
+from umbrick.ui.collecting import Collecting
 from umbrick.ui.window import BenchWindow
 
 KEYS = {"Enter": Qt.Key.Key_Return, "Space": Qt.Key.Key_Space, "Esc": Qt.Key.Key_Escape, "Left": Qt.Key.Key_Left,
@@ -123,6 +124,15 @@ class Hands:
         self.window.open(list(paths))
         self.qtbot.waitUntil(lambda: len(self.window.bench.works) >= len(paths), timeout=10_000)
         self.settle()
+
+
+@pytest.fixture(autouse=True)
+def collecting(qapp):
+    """As in the application: no thread but the interface's may destroy what is Qt's."""
+    collecting = Collecting(qapp)
+    yield collecting
+    collecting.stop()
+    collecting.deleteLater()
 
 
 @pytest.fixture

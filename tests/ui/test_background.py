@@ -148,3 +148,25 @@ def test_a_picture_that_fails_is_told_and_the_next_is_made(qtbot):
     renderer.request("b", lambda: None)
     qtbot.waitUntil(lambda: ready == ["b"])
     renderer.close()
+
+
+def test_garbage_is_collected_on_the_interface_thread_alone(qtbot):
+    collected_on = []
+
+    class Cycle:
+        def __init__(self):
+            self.itself = self
+
+        def __del__(self):
+            collected_on.append(threading.get_ident())
+
+    def allocate():
+        for _ in range(5_000):
+            Cycle()
+
+    thread = threading.Thread(target=allocate)
+    thread.start()
+    thread.join()
+    assert not collected_on
+    qtbot.waitUntil(lambda: len(collected_on) == 5_000)
+    assert set(collected_on) == {threading.get_ident()}

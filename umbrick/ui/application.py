@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import signal
 import sys
@@ -18,6 +19,7 @@ from PySide6.QtWidgets import QApplication
 from umbrick.core.errors import UmbrickError
 from umbrick.playback.output import output_for
 from umbrick.ui import settings, theme
+from umbrick.ui.collecting import Collecting
 from umbrick.ui.window import BenchWindow
 
 _SHOT_POLL_MS = 50
@@ -49,6 +51,9 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     application.setApplicationName("Umbrick")
     # Whoever plays must get its turn soon, also while a survey computes.
     theme.load_fonts()
+    # What was loaded until now stays; looking through it again and again would take long.
+    gc.freeze()
+    Collecting(application)
     output, note = output_for(settings.output_choice())
     window = BenchWindow(output, is_round_trip)
     _report_faults(window.bench.failed.emit)

@@ -19,6 +19,7 @@ from umbrick.demo import recordings, truth_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
 from umbrick.ui.bench.work import Work
+from umbrick.ui.collecting import Collecting
 from umbrick.ui.window import BenchWindow
 
 _PATIENCE_SECONDS = 120.0
@@ -159,6 +160,7 @@ def take(folder: Path) -> None:
         os.environ[HOME_VARIABLE] = home
         application = QApplication.instance() or QApplication(["umbrick"])
         assert isinstance(application, QApplication)
+        Collecting(application)
         theme.load_fonts()
         window = BenchWindow(SimulatedOutput())
         window.resize(1280, 800)
