@@ -85,12 +85,14 @@ class SibilanceDetector:
         return [(start, stop) for start, stop in spans if stop - start >= shortest]
 
     def _finding(self, start: int, stop: int, excess_db: float) -> Finding:
+        # A window, which is two hops long, is bright once half of it is.
+        half_hop = self._hop // 2
         half_sure_db = _HALF_SURE_NARROW_DB if self._is_narrow else _HALF_SURE_DB
         return Finding(
             id="",
             kind="sibilance",
-            start=start * self._hop,
-            stop=stop * self._hop,
+            start=start * self._hop + half_hop,
+            stop=stop * self._hop - half_hop,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(excess_db / 20, 0, 1)), 3),
             confidence=round(float(1 / (1 + np.exp(-(excess_db - half_sure_db) / 0.7))), 3),
