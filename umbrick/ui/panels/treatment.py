@@ -217,10 +217,10 @@ class Treatment(QWidget):
         else:
             is_on_all = len(finding.channels) == work.channels
             channels = "" if is_on_all else f", channel {finding.channels[0] + 1}"
-            length = format_length(finding.stop - finding.start, work.rate)
+            frames = finding.stop - finding.start
+            length = f" · {format_length(frames, work.rate)}" if frames > 1 else ""
             self.what.setText(
-                f"{emphasised(KINDS[finding.kind].title)} at {format_clock(finding.start, work.rate)}{channels}"
-                f" · {length}"
+                f"{emphasised(KINDS[finding.kind].title)} at {format_clock(finding.start, work.rate)}{channels}{length}"
             )
             state = work.state_of(finding)
             text = f"{finding.evidence}; severity {finding.severity:.2f}, confidence {finding.confidence:.2f}."
