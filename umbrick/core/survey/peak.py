@@ -67,9 +67,8 @@ class PeakDetector:
         return Finding(
             id="",
             kind="peak",
-            # Of the segments at its edges it fills a part, hardly ever all.
-            start=first * self._segment + self._segment // 4,
-            stop=(last + 1) * self._segment - self._segment // 4,
+            start=first * self._segment,
+            stop=(last + 1) * self._segment,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(excess_db / 20, 0, 1)), 3),
             confidence=round(float(confidence), 3),
