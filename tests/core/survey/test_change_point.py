@@ -35,6 +35,15 @@ def test_a_change_just_where_a_pause_begins_is_no_later_than_the_pause():
 
 
 @settings(max_examples=25, deadline=None)
+@given(seed=st.integers(0, 10**6), guess=st.integers(-150, 150))
+def test_in_a_note_that_swells_from_one_level_to_the_other_it_is_where_all_bands_jump(seed, guess):
+    swell_db = np.interp(np.arange(1600), [0, 799, 800, 1599], [_CHANGE_DB, 0, 0, -_CHANGE_DB])
+    levels_db = _SOUNDS_DB[0] + swell_db[:, np.newaxis] + np.random.default_rng(seed).normal(0, 1, (1600, 3))
+    levels_db[800:] += _CHANGE_DB
+    assert abs(change_point(levels_db, 800 + guess, _CHANGE_DB, _REACH) - 800) <= 3
+
+
+@settings(max_examples=25, deadline=None)
 @given(times=st.integers(2, 60), at=st.integers(1, 59), reach=st.integers(8, 300))
 def test_the_place_lies_within_however_short_a_recording_is(times, at, reach):
     levels_db = _speech(2, times)
