@@ -16,14 +16,14 @@ from benchmarks.corpus import clean, is_speech
 from benchmarks.finding import matched, survey
 from benchmarks.plant import Planted, places, repeats
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.collapse import joins
+from umbrick.core.mend.collapse import seam_of
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.seams import read_seam
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 
 _CLOSE_MS = 10.0
-_FADE_SECONDS = 0.006
+_ROUNDS = 4
 _RARE = 0.25
 """A jump among the recording's own largest quarter."""
 
@@ -48,37 +48,28 @@ def held_longer(sound, rate, random):
     return np.concatenate([*parts, sound[last:]]), truth
 
 
-def _jump(source, out, into, fade):
-    return read_seam(source, out, into, fade, "s", OwnJumps(source, out, into)).spectral_share
-
-
 def run(files: list[Path]) -> None:
     """Measure and print."""
     for name, plant in (("repeated", repeats), ("held", held_longer)):
         off_ms, shares, missed = [], [], 0
-        for file in files:
-            if not is_speech(file):
-                continue
+        for file in filter(is_speech, files):
             sound, rate = clean(file)
-            planted, truth = plant(sound, rate, np.random.default_rng(crc32(f"collapse {file.stem}".encode())))
-            found = [finding for finding in survey(planted, rate)["stutter"] if finding.confidence >= 0.5]
-            version, before = (Version.of(ArraySource(one.astype(np.float32), rate, "s")) for one in (planted, sound))
-            inserted = 0
-            for fault, finding in zip(truth, matched(found, truth, round(0.015 * rate))[0], strict=True):
-                length = fault.stop - fault.start
-                if finding is None:
-                    missed += 1
-                else:
-                    join = joins(version, Place.of(finding), count=1)[0]
-                    own = join.out - inserted
-                    off_ms.append(1000 * abs(join.removed - length) / rate)
-                    shares.append(
-                        (
-                            _jump(version, join.out, join.into, round(_FADE_SECONDS * rate)),
-                            _jump(before, own, own, 0),
-                        )
-                    )
-                inserted += length
+            before = _version(sound, rate)
+            for number in range(_ROUNDS):
+                random = np.random.default_rng(crc32(f"collapse {file.stem}{f' {number}' * (number > 0)}".encode()))
+                planted, truth = plant(sound, rate, random)
+                found = [finding for finding in survey(planted, rate)["stutter"] if finding.confidence >= 0.5]
+                version, inserted = _version(planted, rate), 0
+                for fault, finding in zip(truth, matched(found, truth, round(0.015 * rate))[0], strict=True):
+                    inserted += fault.stop - fault.start
+                    if finding is None:
+                        missed += 1
+                        continue
+                    seam = seam_of(version, Place.of(finding))
+                    at = seam.into - inserted
+                    natural = read_seam(before, at, at, 0, "s", OwnJumps(before, at, at))
+                    off_ms.append(1000 * abs(seam.removed - (fault.stop - fault.start)) / rate)
+                    shares.append((seam.reading.spectral_share, natural.spectral_share))
         close = sum(off <= _CLOSE_MS for off in off_ms)
         usual, natural = (np.array(shares) >= _RARE).mean(axis=0)
         print(
@@ -86,3 +77,7 @@ def run(files: list[Path]) -> None:
             f"{missed} not found; the spectrum's jump is below the 75th percentile of the recording's own in "
             f"{usual:.0%}, in the clean sound there in {natural:.0%}"
         )
+
+
+def _version(sound, rate):
+    return Version.of(ArraySource(sound.astype(np.float32), rate, "s"))

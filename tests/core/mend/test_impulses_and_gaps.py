@@ -234,6 +234,21 @@ def test_what_comes_again_is_taken_out_to_the_sample(times):
     assert np.allclose(heard(done.version), truth, atol=1e-4)
 
 
+@pytest.mark.parametrize("left", [0.3, 0.8])
+def test_a_held_cycle_goes_with_the_edge_at_which_it_broke_off(left):
+    truth = voice(3.0, noise=0.0005)
+    cycle = round(RATE / (120 + 25 * np.sin(2 * np.pi * 0.7)))
+    held = np.tile(truth[AT - cycle : AT], (12, 1))[: 11 * cycle + cycle // 3]
+    stuck = np.concatenate([truth[:AT], held * np.linspace(1, left, len(held))[:, np.newaxis], truth[AT:]])
+    mended = heard(apply_method(opened(stuck), METHODS["collapse"], {}, [Place(AT, AT + len(held), (0,))]).version)
+    removed = len(stuck) - len(mended)
+    assert abs(removed - len(held)) <= RATE // 1000
+    behind = AT + RATE // 50
+    assert np.array_equal(mended[behind:], stuck[behind + removed :].astype(np.float32))
+    breaks = [np.abs(np.diff(sound[AT + 10 : behind, 0], 3)).max() for sound in (mended, truth)]
+    assert breaks[0] < 1.3 * breaks[1]
+
+
 def test_a_collapse_can_keep_the_length_or_pay_it_back():
     truth = voice(3.0)
     stuck = np.concatenate([truth[:AT], truth[AT - 3000 : AT], truth[AT:], np.zeros((RATE, 1)), truth])

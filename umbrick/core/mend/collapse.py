@@ -12,35 +12,54 @@ from scipy.signal import find_peaks
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
 from umbrick.core.mend import bridge, graft, splice
-from umbrick.core.mend.crossfade import AUTO, chosen_shape
+from umbrick.core.mend.crossfade import AUTO
 from umbrick.core.mend.donors import correlated
 from umbrick.core.mend.making import remade
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place, mask_of
-from umbrick.core.mend.seams import Seam, read_seam
+from umbrick.core.mend.seams import Seam, measured
+from umbrick.core.model.autoregression import modelled
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 
 Wave = npt.NDArray[np.float64]
+Frames = npt.NDArray[np.int64]
 
-_WIDTH_SECONDS = 0.012
-"""How much on either side of a join is compared: one cycle of a low voice at least."""
+_FADE_SECONDS = 0.006
 
-_EARLIER_SECONDS, _LATER_SECONDS, _STEP_SECONDS = 0.014, 0.006, 0.0005
-"""How far from the place's start it may be left. What comes again exactly is alike on both sides of a join that lies
-before its start by what is compared."""
+
+class _Where(NamedTuple):
+    """Between which seconds about the place's end a join may lie, and how many before and after it are compared."""
+
+    first: float
+    last: float
+    before: float
+    after: float
+
+
+_AGAIN = _Where(-0.014, 0.006, 0.012, 0.012)
+"""What comes again ends as it did the first time: a join among that leaves its end, which goes on by itself."""
+
+_HELD = _Where(0.004, 0.010, 0.003, 0.012)
+"""What was held breaks off at its end: a join behind has nothing of that in its crossfade. Its start goes on by itself.
+One cycle of a low voice is compared."""
+
+_STEP_SECONDS = 0.0005
+_THE_SAME = 0.985
+_ORDER, _EDGE_SECONDS, _BESIDE_SECONDS = 32, 0.003, 0.1
+_BREAKS_MORE = 1.4
 
 _NEAR_SECONDS = 0.008
 """So much more or less than the place may go, if nothing is asked for."""
 
 _FAR_SECONDS = 0.04
 _APART_SECONDS = 0.002
-_ASTRAY = 0.4
-"""What a join at the end of the search costs more than one that takes out just the place, in likeness."""
+_ASTRAY, _LATE = 0.4, 0.1
+"""What it costs in likeness to take out so much more or less than the place, and to join at the end of the search."""
 
-_FADE_SECONDS = 0.006
 _SHORTEST_SECONDS = 0.002
+_UNKNOWN = -9.0
 
 
 class Join(NamedTuple):
@@ -71,52 +90,89 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
 
     Notes
     -----
-    What comes before and after a join is compared by cross-correlation, as a share of the mean power, with what came
-    before and after the other side of it, as in waveform-similarity overlap-add (W. Verhelst, M. Roelands, 1993): where
-    both are alike, the crossfade goes from one turn of the wave into the same turn of another.
+    Where the place breaks from what is before it, or ends just as that does, it comes again, and the join lies before
+    its end; otherwise it was held, and the join lies behind. What comes there, and what came so many frames before,
+    are compared by cross-correlation, as a share of the mean power, as in waveform-similarity overlap-add
+    (W. Verhelst, M. Roelands, 1993): the crossfade goes from one turn of the wave into the same turn of another.
     """
     rate = source.rate
-    width, step = round(_WIDTH_SECONDS * rate), max(1, round(_STEP_SECONDS * rate))
     wanted = place.stop - place.start if removed is None else removed
     slack = round(_FAR_SECONDS * rate) if removed is None else max(1, rate // 3000)
     shortest = max(1, min(wanted, round(_SHORTEST_SECONDS * rate)))
-    low, high = max(shortest, wanted - slack), wanted + slack
-    earlier, later = round(_EARLIER_SECONDS * rate), round(_LATER_SECONDS * rate)
-    outs = np.arange(max(width, place.start - earlier), min(source.frames, place.start + later) + 1, step)
-    if not len(outs):
-        return [Join(place.start, min(source.frames, place.start + wanted), 0.0)]
-    first = int(outs[0]) - width
-    sound = source.read(first, min(source.frames, int(outs[-1]) + high + width)).astype(np.float64)
-    wave = sound[:, list(place.channels)]
-    lengths = np.arange(low, high + 1)
-    best, at = np.full(len(lengths), -2.0), np.zeros(len(lengths), np.int64)
-    for out in outs.tolist():
-        likeness = _likeness(wave, out - first, width, low, high)
-        better = likeness > best[: len(likeness)]
-        best[: len(likeness)][better] = likeness[better]
-        at[: len(likeness)][better] = out
-    usable = best > -2.0
-    if not usable.any():
-        return [Join(place.start, min(source.frames, place.start + wanted), 0.0)]
+    lengths = np.arange(max(shortest, wanted - slack), wanted + slack + 1)
     cost = _ASTRAY * np.abs(lengths - wanted) / max(1, round(_NEAR_SECONDS * rate))
-    worth = np.where(usable, best - cost, -9.0)
+    best, at = _most_alike(source, place, lengths, _AGAIN)
+    if best[np.argmax(best - cost)] < _THE_SAME and not _breaks_at_its_start(source, place):
+        best, at = _most_alike(source, place, lengths, _HELD)
+    if best.max() == _UNKNOWN:
+        return [Join(place.start, min(source.frames, place.start + wanted), 0.0)]
+    worth = np.where(best > _UNKNOWN, best - cost, _UNKNOWN)
     peaks = np.union1d(find_peaks(worth, distance=max(1, round(_APART_SECONDS * rate)))[0], [int(np.argmax(worth))])
     ranked = sorted(peaks.tolist(), key=lambda row: -worth[row])[:count]
-    return [Join(int(at[row]), int(at[row] + lengths[row]), float(best[row])) for row in ranked]
+    return [Join(int(at[row] - lengths[row]), int(at[row]), float(best[row])) for row in ranked]
 
 
-def _likeness(wave: Wave, out: int, width: int, low: int, high: int) -> Wave:
-    """Return how alike the sound around ``out`` is to that ``low`` to ``high`` frames later: 1 if it is the same, less
-    where it is another sound or another level, as a held cycle fades."""
-    template = wave[out - width : out + width]
-    region = wave[out + low - width : out + high + width]
-    if len(region) < len(template) or len(template) < 2 * width:
-        return np.zeros(0)
+def _breaks_at_its_start(source: Source, place: Place) -> bool:
+    """Return whether linear prediction is surprised more where a place starts than where it ends."""
+    beside, edge = round(_BESIDE_SECONDS * source.rate), max(1, round(_EDGE_SECONDS * source.rate))
+    first = max(0, place.start - beside)
+    sound = source.read(first, min(source.frames, place.stop + beside)).astype(np.float64)
+    wave = sound[:, list(place.channels)].mean(axis=1)
+    model = modelled(wave, _ORDER)
+    if model is None:
+        return True
+    surprise = np.abs(np.convolve(wave, model.error_filter))
+    at_start, at_stop = (surprise[max(0, at - first - edge) : at - first + edge] for at in (place.start, place.stop))
+    return float(at_start.max()) > _BREAKS_MORE * float(at_stop.max())
+
+
+def _most_alike(source: Source, place: Place, lengths: Frames, where: _Where) -> tuple[Wave, Frames]:
+    """Return how alike both sides of the best join are that takes out so many frames, and the frame it goes into."""
+    best, at = np.full(len(lengths), _UNKNOWN), np.zeros(len(lengths), np.int64)
+    for later in np.arange(where.first, where.last, _STEP_SECONDS):
+        into = place.stop + round(later * source.rate)
+        likeness = _likeness(source, into, lengths, place.channels, where)
+        likeness -= _LATE * (later - where.first) / (where.last - where.first)
+        better = likeness > best
+        best[better] = likeness[better]
+        at[better] = into
+    return best, at
+
+
+def _likeness(source: Source, into: int, lengths: Frames, channels: tuple[int, ...], where: _Where) -> Wave:
+    """Return how alike the sound around ``into`` is to that so many frames before: 1 if it is the same, less where it
+    is another sound or another level, as a held cycle fades; and ``_UNKNOWN`` where the recording ends too near by."""
+    before, after = (round(seconds * source.rate) for seconds in (where.before, where.after))
+    likeness = np.full(len(lengths), _UNKNOWN)
+    count = int(np.searchsorted(lengths, into - before, "right"))
+    if into + after > source.frames or not count:
+        return likeness
+    low, high = int(lengths[0]), int(lengths[count - 1])
+    template = source.read(into - before, into + after).astype(np.float64)[:, list(channels)]
+    region = source.read(into - high - before, into - low + after).astype(np.float64)[:, list(channels)]
     products = correlated(region, template)
     sums = np.concatenate([[0.0], np.cumsum((region**2).sum(axis=1))])
-    powers = np.maximum(sums[2 * width :] - sums[: -2 * width], 0.0)
+    powers = np.maximum(sums[len(template) :] - sums[: -len(template)], 0.0)
     mean = (powers + float((template**2).sum())) / 2
-    return np.where(mean > 1e-18, products / np.maximum(mean, 1e-18), 0.0)
+    likeness[:count] = np.where(mean > 1e-18, products / np.maximum(mean, 1e-18), 0.0)[::-1]
+    return likeness
+
+
+def seam_of(source: Source, place: Place, removed: int | None = None, fade: int | None = None) -> Seam:
+    """Return the cut that takes out a place best.
+
+    Parameters
+    ----------
+    source : Source
+    place : Place
+    removed : int, optional
+        Frames that are to go, as in ``joins``.
+    fade : int, optional
+        Frames of its crossfade, by default 6 ms.
+    """
+    join = joins(source, place, removed, count=1)[0]
+    fade = round(_FADE_SECONDS * source.rate) if fade is None else fade
+    return measured(source, join.out, join.into, fade, AUTO, OwnJumps(source, join.out, join.into))
 
 
 def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
@@ -131,21 +187,17 @@ def rework(version: Version, place: Place, parameters: Parameters, is_cancelled:
         return _filled(version, place, parameters, is_cancelled)
     if place.start == 0 and place.stop == version.frames:
         raise ParameterError("Nothing would be left.", "Select less than the whole recording.")
-    removed = parameters["removed_ms"]
-    frames = None if removed == AUTO else round(float(removed) * version.rate / 1000)
-    join = joins(version, place, frames, count=1)[0]
-    fade = parameters["crossfade_ms"]
-    fade_frames = round((_FADE_SECONDS if fade == AUTO else float(fade) / 1000) * version.rate)
-    half = fade_frames // 2
-    around = version.read_exact(max(0, join.out - half), min(version.frames, join.out + half))
-    into = version.read_exact(max(0, join.into - half), min(version.frames, join.into + half))
-    shape = chosen_shape(around, into, AUTO) if len(around) == len(into) else "s"
-    reading = read_seam(version, join.out, join.into, fade_frames, shape, OwnJumps(version, join.out, join.into))
-    seam = Seam(join.out, join.into, fade_frames, shape, reading, 0.0)
+    removed, fade = parameters["removed_ms"], parameters["crossfade_ms"]
+    seam = seam_of(
+        version,
+        place,
+        None if removed == AUTO else round(float(removed) * version.rate / 1000),
+        None if fade == AUTO else round(float(fade) * version.rate / 1000),
+    )
     done = splice.cut(version, place, seam, {"time": parameters["time"]})
     exact = dict(parameters) | {
-        "removed_ms": 1000.0 * join.removed / version.rate,
-        "crossfade_ms": 1000.0 * fade_frames / version.rate,
+        "removed_ms": 1000.0 * seam.removed / version.rate,
+        "crossfade_ms": 1000.0 * seam.fade / version.rate,
     }
     return done._replace(parameters=exact)
 
