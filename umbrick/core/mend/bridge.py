@@ -21,7 +21,9 @@ _LEAST_ORDER_SECONDS = 0.0107
 """The predictor looks back over a turn of the lowest voice at least: the pitch tells more than the resonances."""
 
 _LEAST_ORDER, _MOST_ORDER = 128, 1000
-_SWEEPS = 3
+_SWEEPS, _SWEEPS_OF_LONG = 3, 2
+"""How often model and samples are estimated in turn; a third time is worth nothing in gaps that are long."""
+
 _CONTEXT_ORDERS = 4
 _LEAST_CONTEXT = 2048
 _SHORT_SECONDS, _LONG_SECONDS = 0.008, 0.02
@@ -98,9 +100,10 @@ def _bridged(
     has_both_sides = start - left == reach and right - stop == reach
     made = np.zeros((length, len(channels)))
     if using == "prediction" or not has_both_sides:
+        sweeps = _SWEEPS_OF_LONG if length >= _LONG_SECONDS * rate else _SWEEPS
         for column, channel in enumerate(channels):
             wave = around[left:right, channel]
-            made[:, column] = interpolated(wave, start - left, stop - left, order, _SWEEPS, noise_share)[0]
+            made[:, column] = interpolated(wave, start - left, stop - left, order, sweeps, noise_share)[0]
         return made
     others = donated(around, start, stop, channels, np.asarray(damage.any(axis=1)), rate, reach)
     intact = [c for c in range(around.shape[1]) if not damage[start:stop, c].any()]
