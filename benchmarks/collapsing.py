@@ -14,7 +14,7 @@ import numpy as np
 
 from benchmarks.corpus import clean, is_speech
 from benchmarks.finding import matched, survey
-from benchmarks.plant import Planted, places, repeats
+from benchmarks.plant import Planted, last_cycle, places, repeats
 from umbrick.core.measure.jumps import OwnJumps
 from umbrick.core.mend.collapse import seam_of
 from umbrick.core.mend.place import Place
@@ -32,13 +32,9 @@ def held_longer(sound, rate, random):
     """Return sound in which the last pitch cycle goes round for 30 to 120 ms before the word goes on."""
     parts, truth, last, frames = [], [], 0, 0
     for at in places(sound, rate, random, max(2, len(sound) // (4 * rate)), rate // 10, 12):
-        before = sound[at - round(0.04 * rate) : at].mean(axis=1)
-        lags = np.arange(round(0.0025 * rate), round(0.016 * rate))
-        own = before[-round(0.016 * rate) :]
-        match = [np.dot(own, before[len(before) - len(own) - lag : len(before) - lag]) for lag in lags]
-        cycle = int(lags[int(np.argmax(match))])
+        cycle = last_cycle(sound, at, rate)
         length = round(random.uniform(0.03, 0.12) * rate)
-        wave = np.tile(sound[at - cycle : at], (length // cycle + 2, 1))[:length]
+        wave = np.tile(cycle, (length // len(cycle) + 2, 1))[:length]
         wave = wave * np.linspace(1, random.uniform(0.3, 0.9), length)[:, np.newaxis]
         parts += [sound[last:at], wave]
         frames += at - last

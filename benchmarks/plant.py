@@ -160,17 +160,22 @@ def repeats(sound, rate, random):
     return np.concatenate([*parts, sound[last:]]), truth
 
 
+def last_cycle(sound, at, rate):
+    """Return the pitch cycle before a frame: the lag, of 2.5 to 16 ms, at which the sound is most like itself."""
+    before = sound[at - round(0.04 * rate) : at].mean(axis=1)
+    lags = np.arange(round(0.0025 * rate), round(0.016 * rate))
+    own = before[-round(0.016 * rate) :]
+    match = [np.dot(own, before[len(before) - len(own) - lag : len(before) - lag]) for lag in lags]
+    return sound[at - int(lags[int(np.argmax(match))]) : at]
+
+
 def held(sound, rate, random):
     """What a poor line does: the last pitch cycle goes round and fades, for 30 to 90 ms; then the sound goes on."""
     sound, truth = sound.copy(), []
     for at in places(sound, rate, random, _count(sound, rate, 0.25), round(0.1 * rate), 12):
-        before = sound[at - round(0.04 * rate) : at].mean(axis=1)
-        lags = np.arange(round(0.0025 * rate), round(0.016 * rate))
-        own = before[-round(0.016 * rate) :]
-        match = [np.dot(own, before[len(before) - len(own) - lag : len(before) - lag]) for lag in lags]
-        cycle = int(lags[int(np.argmax(match))])
+        cycle = last_cycle(sound, at, rate)
         length = round(random.uniform(0.03, 0.09) * rate)
-        wave = np.tile(sound[at - cycle : at], (length // cycle + 2, 1))[:length]
+        wave = np.tile(cycle, (length // len(cycle) + 2, 1))[:length]
         sound[at : at + length] = wave * np.linspace(1, random.uniform(0.1, 0.5), length)[:, np.newaxis]
         truth.append(Planted(at, at + length))
     return sound, truth

@@ -49,7 +49,6 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     application = QApplication.instance() or QApplication(["umbrick"])
     assert isinstance(application, QApplication)
     application.setApplicationName("Umbrick")
-    # Whoever plays must get its turn soon, also while a survey computes.
     theme.load_fonts()
     # What was loaded until now stays; looking through it again and again would take long.
     gc.freeze()

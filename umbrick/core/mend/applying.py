@@ -133,7 +133,7 @@ def apply_method(
         return _patch(version, rebuild, parameters, group, _widened(group, reach, *edges), known, context, is_cancelled)
 
     patches = [
-        patch for patch in _in_threads(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
+        patch for patch in _patches(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
         if len(patch.starts)
     ]  # fmt: skip
     united = _united(places, 2 * reach)
@@ -313,13 +313,14 @@ def _one_by_one(
         progress(count / len(groups))
 
 
-def _in_threads(
+def _patches(
     run: Callable[[list[Place]], _Patch],
     groups: list[list[Place]],
     progress: Callable[[float], None],
     is_cancelled: Callable[[], bool],
     workers: int,
 ) -> list[_Patch]:
+    """Return what every group comes to, in order, from as many threads as there are workers."""
     if workers == 1 or len(groups) <= 1:
         return list(_one_by_one(run, groups, progress, is_cancelled))
     with ThreadPoolExecutor(workers, thread_name_prefix="mend") as pool:
