@@ -16,7 +16,7 @@ from benchmarks.corpus import clean, is_speech
 from benchmarks.finding import matched, survey
 from benchmarks.plant import Planted, last_cycle, places, repeats
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.collapse import seam_of
+from umbrick.core.mend.collapse import taken_out
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.seams import read_seam
 from umbrick.core.sound.source import ArraySource
@@ -61,11 +61,11 @@ def run(files: list[Path]) -> None:
                     if finding is None:
                         missed += 1
                         continue
-                    seam = seam_of(version, Place.of(finding))
-                    at = seam.into - inserted
+                    cut, reading = taken_out(version, Place.of(finding))
+                    at = cut.into - inserted
                     natural = read_seam(before, at, at, 0, "s", OwnJumps(before, at, at))
-                    off_ms.append(1000 * abs(seam.removed - (fault.stop - fault.start)) / rate)
-                    shares.append((seam.reading.spectral_share, natural.spectral_share))
+                    off_ms.append(1000 * abs(cut.removed - (fault.stop - fault.start)) / rate)
+                    shares.append((reading.spectral_share, natural.spectral_share))
         close = sum(off <= _CLOSE_MS for off in off_ms)
         usual, natural = (np.array(shares) >= _RARE).mean(axis=0)
         print(

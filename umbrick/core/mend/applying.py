@@ -187,7 +187,7 @@ def as_mended(version: Version, method: str, reworked: Sequence[Reworked]) -> Me
     parts: list[tuple[int, int]] = []
     for done in reworked:
         if made and done.stretches and done.stretches[0].start < made[-1].stop:
-            raise ParameterError("Two of the places lie too close for this method.", "Do one, then the other.")
+            raise too_close()
         parts.append((len(made), len(made) + len(done.stretches)))
         made += done.stretches
         shift = sum(sum(piece.length for piece in s.pieces) - (s.stop - s.start) for s in done.stretches)
@@ -200,6 +200,11 @@ def as_mended(version: Version, method: str, reworked: Sequence[Reworked]) -> Me
     change = Change.of(version, [s.start for s in made], [s.stop for s in made], Runs.of([s.pieces for s in made]))
     peak = max((_peak(piece) for s in made for piece in s.pieces), default=0.0)
     return Mended(change.apply(version), change, tuple(mends), tuple(parts), peak)
+
+
+def too_close() -> ParameterError:
+    """Return what there is to say where what was made of two places overlaps."""
+    return ParameterError("Two of the places lie too close for this method.", "Do one, then the other.")
 
 
 def _peak(piece: Piece) -> float:

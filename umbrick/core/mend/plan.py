@@ -8,7 +8,7 @@ from types import MappingProxyType
 from typing import NamedTuple
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.applying import Mended, apply_method, together
+from umbrick.core.mend.applying import Mended, apply_method, together, too_close
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy
@@ -123,7 +123,10 @@ def carried_out(
             progress(before / total + share * done)
 
         try:
-            made.append(apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled))
+            one = apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled)
+            if any(one.change.overlaps(other.change) for other in made):
+                raise too_close()
+            made.append(one)
         except CancelledError:
             if not made:
                 raise

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, dethump, fade, graft, level, redraw, splice
+from umbrick.core.mend.joins import joins
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.soft_knee import SEEN_SECONDS, Knee, soft_knee
@@ -231,7 +232,7 @@ def _stutter(finding: Finding, version: Version, one: bool) -> list[Remedy]:
         return [first]
     length_ms = 1000 * (place.stop - place.start) / version.rate
     others = []
-    for join in collapse.joins(version, place)[1:3]:
+    for join in joins(version, place)[1:3]:
         removed_ms = 1000 * join.removed / version.rate
         words = "Take out less" if removed_ms < length_ms else "Take out more"
         others.append(

@@ -84,11 +84,16 @@ def read_seam(
     left = source.read_exact(max(0, out - before - length), out - before)
     right = source.read_exact(into + after, min(source.frames, into + after + length))
     middle = joined(source, out, into, fade, shape)
-    sound = np.concatenate([left, middle, right])
-    at = len(left) + before
+    return read_joined(
+        np.concatenate([left, middle, right]), len(left) + before, len(left), len(left) + len(middle), own
+    )
+
+
+def read_joined(sound: Wave, at: int, start: int, stop: int, own: OwnJumps) -> SeamReading:
+    """Return how sound measures that was joined at a frame, and made anew from ``start`` to ``stop`` around it."""
     reading = own.read(sound[:at], sound[at:])
-    # A crossfade has two more places where a slope can break: its ends.
-    edges = [own.read(sound[:edge], sound[edge:]) for edge in (len(left), len(left) + len(middle))]
+    # What was made has two more places where a slope can break: its ends.
+    edges = [own.read(sound[:edge], sound[edge:]) for edge in (start, stop)]
     worst = max([reading, *edges], key=lambda r: r.slope)
     return reading._replace(slope=worst.slope, slope_share=worst.slope_share)
 

@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.pauses import next_pause
@@ -12,6 +16,7 @@ from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, St
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.room_tone import room_tone
 from umbrick.core.mend.seams import AUTO_CROSSFADES_MS, Seam, fade_reach, joined, seams
+from umbrick.core.sound.source import Source
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.runs import NO_ORIGIN, Piece
 from umbrick.core.timeline.version import Version
@@ -60,26 +65,53 @@ def rework(version: Version, place: Place, parameters: Parameters, is_cancelled:
 
 def cut(version: Version, place: Place, seam: Seam, parameters: Parameters) -> Reworked:
     """Return a cut made at a given seam."""
-    before, after = fade_reach(version.frames, seam.out, seam.into, seam.fade)
-    stretches = [_closed(version, seam, before, after)]
-    if parameters["time"] == "payback":
-        stretches.append(_paid_back(version, seam.into + after, seam.removed))
+    done = cut_with(version, place, Cut.at(version, seam), parameters, seam.reading.score)
     exact = dict(parameters) | {
         "search_ms": 0.0,
         "curve": seam.shape,
         "crossfade_ms": 1000.0 * seam.fade / version.rate,
     }
-    return Reworked(tuple(stretches), place._replace(start=seam.out, stop=seam.into), exact, seam.reading.score)
+    return done._replace(parameters=exact)
 
 
-def _closed(version: Version, seam: Seam, before: int, after: int) -> Stretch:
-    """Return what stands instead of a seam's two sides: each half of the crossfade for its own side's sound."""
-    start, stop = seam.out - before, seam.into + after
-    if not before + after:
+class Cut(NamedTuple):
+    """A cut from ``out`` to ``into``, and what stands for so many frames before the one and after the other."""
+
+    out: int
+    into: int
+    before: int
+    after: int
+    made: npt.NDArray[np.float64]
+
+    @classmethod
+    def at(cls, source: Source, seam: Seam) -> Cut:
+        """Return the cut of a seam with its crossfade."""
+        before, after = fade_reach(source.frames, seam.out, seam.into, seam.fade)
+        made = joined(source, seam.out, seam.into, seam.fade, seam.shape)
+        return cls(seam.out, seam.into, before, after, made)
+
+    @property
+    def removed(self) -> int:
+        """Frames that go."""
+        return self.into - self.out
+
+
+def cut_with(version: Version, place: Place, cut: Cut, parameters: Parameters, score: float) -> Reworked:
+    """Return a cut with what was made around it."""
+    stretches = [_closed(version, cut)]
+    if parameters["time"] == "payback":
+        stretches.append(_paid_back(version, cut.into + cut.after, cut.removed))
+    return Reworked(tuple(stretches), place._replace(start=cut.out, stop=cut.into), parameters, score)
+
+
+def _closed(version: Version, cut: Cut) -> Stretch:
+    """Return what stands instead of a cut's two sides: each part of what was made for its own side's sound."""
+    start, stop = cut.out - cut.before, cut.into + cut.after
+    if not len(cut.made):
         return Stretch(start, stop, ())
-    patch = Patch(joined(version, seam.out, seam.into, seam.fade, seam.shape), version.rate, Nature.REBUILT)
-    return Stretch(start, stop, (*_standing(version, patch, 0, start, before),
-                                 *_standing(version, patch, before, seam.into, after)))  # fmt: skip
+    patch = Patch(cut.made, version.rate, Nature.REBUILT)
+    return Stretch(start, stop, (*_standing(version, patch, 0, start, cut.before),
+                                 *_standing(version, patch, cut.before, cut.into, cut.after)))  # fmt: skip
 
 
 def _standing(version: Version, patch: Patch, offset: int, start: int, frames: int) -> list[Piece]:
