@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 
-from tests.sounds import RATE, faultless, sine
+from tests.sounds import RATE, faultless, sine, voice
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.plan import apart, carried_out, planned
 from umbrick.core.sound.source import ArraySource
@@ -71,6 +71,15 @@ def test_a_hole_that_nothing_fits_is_left_and_the_others_are_mended():
     nothing = carried_out(version, planned([alone], version), [])
     assert nothing.mended is None
     assert [refused.place for refused in nothing.refused] == [refused.place for refused in done.refused]
+
+
+def test_of_two_that_lie_too_close_one_is_left_and_says_why():
+    version = Version.of(ArraySource(voice(3.0).astype(np.float32), RATE, "s"))
+    near, nearer, clear = (finding(n, "stutter", start, 2000) for n, start in enumerate((RATE, RATE + 2050, 2 * RATE)))
+    done = carried_out(version, planned([near, nearer, clear], version), [])
+    assert [mend.finding_ids for mend in done.mended.mends] == [(near.id,), (clear.id,)]
+    assert [refused.place.finding_ids for refused in done.refused] == [(nearer.id,)]
+    assert "too close" in done.refused[0].why.message
 
 
 def test_what_lies_in_another_kinds_stretch_is_left_to_it():
