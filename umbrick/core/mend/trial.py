@@ -20,7 +20,9 @@ TRIED_SHARE = 0.25
 _BELIEVED_SHARE = 0.08
 """Up to this share, what the trial says of heights holds for the clipped samples too."""
 
-_LOWER = 0.8
+_LOWEST, _HIGHEST = 0.8, 0.97
+"""How low the rails may be put for a trial, as a share of what they are, and how low they are put at least."""
+
 _TRIED_SECONDS = 0.35
 _FEWEST = 16
 _LEAD_DB = (4.0, 8.0)
@@ -50,13 +52,15 @@ class Trial(NamedTuple):
 def trial(wave: Wave, clipped: Mask, share: float, rate: int, is_cancelled: Callable[[], bool]) -> Trial:
     """Return what prediction and the sparse spectrum make of samples that are known.
 
-    The sound is clipped a little lower still, and both are tried on the samples between the two rails. Where they rise
-    in the wrong places, as among a drum's noise, less of their height is nearer to the truth (least squares).
+    The sound is clipped a little lower still, by no more than makes it about as hard once again, and both are tried on
+    the samples between the two rails. Where they rise in the wrong places, as among a drum's noise, less of their
+    height is nearer to the truth (least squares).
     """
     start, stop = _most_clipped(clipped, round(_TRIED_SECONDS * rate))
     part, known_bad = wave[start:stop], clipped[start:stop]
     high, low = _rail(part[known_bad & (part > 0)]), -_rail(-part[known_bad & (part < 0)])
-    lowered = np.clip(part, _LOWER * low, _LOWER * high)
+    lower = _lower(np.maximum(part / high, part / low)[~known_bad], int(known_bad.sum()))
+    lowered = np.clip(part, lower * low, lower * high)
     damaged = known_bad | (lowered != part)
     held_out = damaged & ~known_bad
     if held_out.sum() < _FEWEST or damaged.all():
@@ -80,6 +84,14 @@ def trial(wave: Wave, clipped: Mask, share: float, rate: int, is_cancelled: Call
     height = 1 - _UNBELIEVED * max(0.0, _BELIEVED_FROM - right) if share <= _BELIEVED_SHARE else 1.0
     trust = float(lead * np.interp(by_prediction, _GAIN_DB, (0, 1)))
     return Trial(trust, float(np.clip(height, 0, 1)), bool(by_prediction >= _GAIN_DB[0]))
+
+
+def _lower(heights: Wave, count: int) -> float:
+    """Return how much lower the rails must be, as a share, that about as many samples more are clipped."""
+    count = max(_FEWEST, count)
+    if count >= len(heights):
+        return _LOWEST
+    return float(np.clip(np.partition(heights, len(heights) - count)[len(heights) - count], _LOWEST, _HIGHEST))
 
 
 def _rail(heights: Wave) -> float:
