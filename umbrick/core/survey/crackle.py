@@ -32,10 +32,12 @@ class CrackleDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._ticks: list[Integers] = []
+        self._heard = 0
 
     def feed(self, block: Block) -> None:
         """Collect the ticks of a block, of all channels."""
         self._ticks.append(block.shared(ticks))
+        self._heard = block.stop
 
     def findings(self) -> list[Finding]:
         """Return the stretches in which ticks are dense."""
@@ -47,8 +49,10 @@ class CrackleDetector:
         for stretch in np.split(found, borders):
             if len(stretch) < _FEWEST_TICKS or stretch[-1] - stretch[0] < _SHORTEST_SECONDS * rate:
                 continue
-            start, stop = int(stretch[0]), int(stretch[-1]) + 1
-            per_second = len(stretch) * rate / (stop - start)
+            per_second = len(stretch) * rate / (int(stretch[-1]) + 1 - int(stretch[0]))
+            # A tick is told by the millisecond in which it is loudest.
+            one = round(_ONE_TICK_SECONDS * rate)
+            start, stop = max(0, int(stretch[0]) - one // 2), min(self._heard, int(stretch[-1]) + one)
             half_sure = _HALF_SURE_PER_SECOND if rate >= _LOW_RATE else _LOW_RATE_PER_SECOND
             doubt = 4 * np.log2(per_second / half_sure) + (len(stretch) - _FEWEST_TICKS) / 4
             doubt = min(doubt, _SUREST) - _PENALTY * max(0.0, _regularity(stretch) - _REGULAR)
