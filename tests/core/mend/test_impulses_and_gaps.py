@@ -267,6 +267,7 @@ def test_more_or_less_can_be_taken_out():
     place = Place(AT, AT + 2500, (0,))
     found = joins(version, place)
     assert len({join.removed for join in found}) == len(found) > 1
+    assert not any(join.is_held for join in found)
     for join in found:
         removed_ms = 1000 * join.removed / RATE
         done = apply_method(version, METHODS["collapse"], {"removed_ms": removed_ms}, [place])

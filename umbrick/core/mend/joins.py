@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+from scipy.ndimage import maximum_filter1d
 from scipy.signal import find_peaks
 
 from umbrick.core.mend.donors import correlated
@@ -35,7 +36,7 @@ _HELD = _Where(0.004, 0.010, 0.004, 0.012)
 _STEP_SECONDS = 0.0005
 _THE_SAME = 0.985
 _ORDER, _EDGE_SECONDS, _BESIDE_SECONDS = 32, 0.003, 0.1
-_BREAKS_MORE = 3.0
+_BREAKS_MORE, _LEAST_BREAK, _LOUD_PERCENTILE = 3.0, 0.5, 90
 
 _NEAR_SECONDS = 0.008
 """So much more or less than the place may go, if nothing is asked for."""
@@ -78,9 +79,9 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
 
     Notes
     -----
-    Where the place breaks from what is before it, or ends just as that does, it comes again, and the join lies among
-    what comes again; otherwise it was held, and the join lies at its end. What comes there, or a little behind it, and
-    what came so many frames before, are compared by cross-correlation, as a share of the mean power, as in
+    Where the place breaks off at its end, and does not end just as what is before it, it was held, and the join lies at
+    its end; otherwise it comes again, and the join lies among what comes again. What comes there, or a little behind
+    it, and what came so many frames before, are compared by cross-correlation, as a share of the mean power, as in
     waveform-similarity overlap-add (W. Verhelst, M. Roelands, 1993): one turn of the wave goes over into the same turn
     of another.
     """
@@ -91,7 +92,7 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
     lengths = np.arange(max(shortest, wanted - slack), wanted + slack + 1)
     cost = _ASTRAY * np.abs(lengths - wanted) / max(1, round(_NEAR_SECONDS * rate))
     best, at = _most_alike(source, place, lengths, _AGAIN)
-    is_held = bool(best[np.argmax(best - cost)] < _THE_SAME and not _breaks_at_its_start(source, place))
+    is_held = best[np.argmax(best - cost)] < _THE_SAME and _breaks_off(source, place)
     if is_held:
         best, at = _most_alike(source, place, lengths, _HELD)
         at -= round(_HELD.first * rate)
@@ -103,18 +104,19 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
     return [Join(int(at[row] - lengths[row]), int(at[row]), float(best[row]), is_held) for row in ranked]
 
 
-def _breaks_at_its_start(source: Source, place: Place) -> bool:
-    """Return whether linear prediction is surprised more where a place starts than where it ends."""
+def _breaks_off(source: Source, place: Place) -> bool:
+    """Return whether linear prediction is surprised where a place ends, and not far more where it starts."""
     beside, edge = round(_BESIDE_SECONDS * source.rate), max(1, round(_EDGE_SECONDS * source.rate))
     first = max(0, place.start - beside)
     sound = source.read(first, min(source.frames, place.stop + beside)).astype(np.float64)
     wave = sound[:, list(place.channels)].mean(axis=1)
     model = modelled(wave, _ORDER)
     if model is None:
-        return True
+        return False
     surprise = np.abs(np.convolve(wave, model.error_filter))
     at_start, at_stop = (surprise[max(0, at - first - edge) : at - first + edge] for at in (place.start, place.stop))
-    return float(at_start.max()) > _BREAKS_MORE * float(at_stop.max())
+    usual = np.percentile(maximum_filter1d(surprise, 2 * edge)[:: 2 * edge], _LOUD_PERCENTILE)
+    return bool(at_stop.max() > max(_LEAST_BREAK * usual, at_start.max() / _BREAKS_MORE))
 
 
 def _most_alike(source: Source, place: Place, lengths: Frames, where: _Where) -> tuple[Wave, Frames]:
