@@ -99,7 +99,7 @@ def _agreed(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
         predicted = prediction.rebuild(wave, clipped, is_cancelled=is_cancelled)
         agreed = (1 - trust) * agreed + trust * predicted
     agreed = wave + height * (agreed - wave)
-    if foretells and share <= trial.REPEATED_SHARE:
+    if foretells:
         settled, sure = trial.repeated(wave, clipped, start, refined, is_cancelled)
         agreed = (1 - sure) * agreed + sure * settled
     return agreed
