@@ -29,7 +29,7 @@ _REBUILT_SECONDS = 0.002
 _FARTHEST_EDGE_SECONDS = 0.008
 """A start that lies farther from the join is left as it is."""
 
-_CONTEXT_SECONDS = 0.3
+_BOTH_SIDES: Parameters = {"using": "prediction"}
 
 
 def taken_out(
@@ -73,7 +73,7 @@ def _rebuilt_over(
         left_of_it = 0
     before = min(join.out, beside + left_of_it)
     after = min(version.frames - join.into, beside)
-    context = round(_CONTEXT_SECONDS * version.rate)
+    context = round(bridge.METHOD.context(_BOTH_SIDES) * version.rate)
     left = version.read_exact(max(0, join.out - before - context), join.out)
     right = version.read_exact(join.into, min(version.frames, join.into + after + context))
     sound, at = np.concatenate([left, right]), len(left)
@@ -81,7 +81,7 @@ def _rebuilt_over(
     mask = np.zeros(sound.shape, np.bool_)
     mask[inside] = True
     excerpt = Excerpt(sound.astype(np.float32), version.rate, mask, mask)
-    sound[inside] = bridge.rebuild(excerpt, {"using": "prediction"}, is_cancelled)[inside]
+    sound[inside] = bridge.rebuild(excerpt, _BOTH_SIDES, is_cancelled)[inside]
     own = OwnJumps(version, join.out, join.into)
     reading = read_joined(sound, at, inside.start, inside.stop, own)
     return Cut(join.out, join.into, before, after, sound[inside]), reading
