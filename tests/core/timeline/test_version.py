@@ -211,18 +211,6 @@ def test_positions_outside_are_a_programming_error():
         replace_many(version, source([1.0, 2.0], "p"), np.array([0, 0]), np.array([1, 1]))
 
 
-@given(st.lists(st.integers(0, FRAMES), max_size=8), st.lists(st.integers(0, FRAMES), max_size=8))
-def test_changes_overlap_where_they_change_the_same_frames(one, other):
-    version = Version.of(source(np.arange(FRAMES), "original"))
-    spans = [list(zip(*[iter(sorted(set(edges)))] * 2, strict=False)) for edges in (one, other)]
-    first, second = (
-        Change.of(version, [a for a, _ in found], [b for _, b in found], Runs.of([[] for _ in found]))
-        for found in spans
-    )
-    frames = [{at for a, b in found for at in range(a, b)} for found in spans]
-    assert first.overlaps(second) == second.overlaps(first) == bool(frames[0] & frames[1])
-
-
 def test_everything_can_be_deleted():
     original = Version.of(source(range(4), "o"))
     nothing = delete(original, 0, 4).apply(original)

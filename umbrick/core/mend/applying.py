@@ -52,25 +52,54 @@ def together(version: Version, mended: Sequence[Mended]) -> Mended:
     ValueError
         If their spans overlap.
     """
-    made = [
-        (int(one.change.starts[low]) if low < high else mend.start, mend, one, low, high)
-        for one in mended
-        for mend, (low, high) in zip(one.mends, one.parts, strict=True)
-    ]
-    made.sort(key=lambda row: row[0])
-    rows = [(one.change, row) for _, _, one, low, high in made for row in range(low, high)]
-    starts = np.array([change.starts[row] for change, row in rows], np.int64)
-    stops = np.array([change.stops[row] for change, row in rows], np.int64)
-    change = Change.of(
-        version, starts, stops, Runs.of([list(change.inserted.run(row).pieces()) for change, row in rows])
-    )
-    ends = np.cumsum([0, *(high - low for *_, low, high in made)]).tolist()
+    return _as_one(version, _in_order(mended))
+
+
+def together_where_apart(version: Version, mended: Sequence[Mended]) -> tuple[Mended, list[Mend]]:
+    """Return several things that were made of one version as one, and the mends left out of it: those that begin before
+    the end of one that comes before."""
+    kept, left, reached = [], [], 0
+    for made in _in_order(mended):
+        if made.starts and made.starts[0] < reached:
+            left.append(made.mend)
+        else:
+            kept.append(made)
+            reached = made.stops[-1] if made.stops else reached
+    return _as_one(version, kept), left
+
+
+class _Made(NamedTuple):
+    """A mend, what it is a part of, and its own spans of that one's change: which they are, and from where to where."""
+
+    mend: Mend
+    whole: Mended
+    rows: range
+    starts: list[int]
+    stops: list[int]
+
+
+def _in_order(mended: Sequence[Mended]) -> list[_Made]:
+    """Return the mends of several things by where the first change of each begins."""
+    made = []
+    for whole in mended:
+        starts, stops = whole.change.starts.tolist(), whole.change.stops.tolist()
+        for mend, (low, high) in zip(whole.mends, whole.parts, strict=True):
+            made.append(_Made(mend, whole, range(low, high), starts[low:high], stops[low:high]))
+    return sorted(made, key=lambda one: one.starts[0] if one.starts else one.mend.start)
+
+
+def _as_one(version: Version, made: Sequence[_Made]) -> Mended:
+    inserted = [list(one.whole.change.inserted.run(row).pieces()) for one in made for row in one.rows]
+    starts = [at for one in made for at in one.starts]
+    stops = [at for one in made for at in one.stops]
+    change = Change.of(version, starts, stops, Runs.of(inserted))
+    ends = np.cumsum([0, *(len(one.rows) for one in made)]).tolist()
     return Mended(
         change.apply(version),
         change,
-        tuple(mend for _, mend, *_ in made),
+        tuple(one.mend for one in made),
         tuple(itertools.pairwise(ends)),
-        max((one.peak for one in mended), default=0.0),
+        max((one.whole.peak for one in made), default=0.0),
     )
 
 

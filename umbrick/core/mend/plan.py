@@ -8,7 +8,7 @@ from types import MappingProxyType
 from typing import NamedTuple
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.applying import Mended, apply_method, together, too_close
+from umbrick.core.mend.applying import Mended, apply_method, together_where_apart, too_close
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy
@@ -97,7 +97,7 @@ def carried_out(
     ----------
     version : Version
     batches : sequence of Batch
-        Their places must be apart.
+        Of two places whose mends overlap, the later one is left as it is.
     findings : sequence of Finding
         What is known of the version: each method minds some kinds of damage.
     progress, is_cancelled : callable
@@ -123,10 +123,7 @@ def carried_out(
             progress(before / total + share * done)
 
         try:
-            one = apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled)
-            if any(one.change.overlaps(other.change) for other in made):
-                raise too_close()
-            made.append(one)
+            made.append(apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled))
         except CancelledError:
             if not made:
                 raise
@@ -138,7 +135,11 @@ def carried_out(
                 continue
             refused.append(Refused(part.places[0], error))
         before += len(part.places)
-    return CarriedOut(together(version, made) if len(made) > 1 else next(iter(made), None), tuple(refused))
+    if len(made) <= 1:
+        return CarriedOut(next(iter(made), None), tuple(refused))
+    mended, left = together_where_apart(version, made)
+    refused += [Refused(Place(one.start, one.stop, one.channels, one.finding_ids), too_close()) for one in left]
+    return CarriedOut(mended, tuple(refused))
 
 
 def _in_parts(batch: Batch, apart: int) -> Iterator[Batch]:

@@ -64,12 +64,6 @@ class Change:
         """Whether anything after one of the spans comes earlier or later."""
         return bool((self.inserted.frames != self.removed.frames).any())
 
-    def overlaps(self, other: Change) -> bool:
-        """Return whether a span of another change of the same version lies across one of this."""
-        next_of_them = np.searchsorted(self.stops, other.starts, "right")
-        within = next_of_them < len(self)
-        return bool((self.starts[next_of_them[within]] < other.stops[within]).any())
-
     def inverse(self) -> Change:
         """Return the change that takes this one back."""
         grown = self.inserted.frames - self.removed.frames
