@@ -77,3 +77,8 @@ def is_speech(path: Path) -> bool:
 def is_percussive(path: Path) -> bool:
     """Whether a file is counted as percussive music, by its name."""
     return any(word in path.stem for word in ("drum", "perc", "beat", "gear", "bell"))
+
+
+def group_of(path: Path) -> str:
+    """Return which of three groups a recording's figures belong to."""
+    return "speech" if is_speech(path) else "percussive" if is_percussive(path) else "tonal"

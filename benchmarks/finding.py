@@ -14,7 +14,7 @@ from zlib import crc32
 import numpy as np
 
 from benchmarks.conditions import CONDITIONS
-from benchmarks.corpus import as_a_file, at_speed, clean, is_percussive, is_speech
+from benchmarks.corpus import as_a_file, at_speed, clean, group_of, is_speech
 from benchmarks.plant import FOR_VOICE, PLANTERS
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
@@ -85,7 +85,7 @@ def run(files: list[Path]) -> None:
                 continue
             sound, rate = clean(file)
             tolerance = round(_FAR_TOLERANCE_SECONDS.get(kind, _TOLERANCE_SECONDS) * rate)
-            group = "speech" if is_speech(file) else "percussive" if is_percussive(file) else "tonal"
+            group = group_of(file)
             for number in range(_ROUNDS_OF_ONE if name in _ONE_EACH else _ROUNDS):
                 random = np.random.default_rng(crc32(f"{name} {file.stem}{f' {number}' * (number > 0)}".encode()))
                 planted, truth = plant(sound, rate, random)

@@ -14,7 +14,7 @@ from zlib import crc32
 import numpy as np
 
 from benchmarks.collapsing import held_longer
-from benchmarks.corpus import as_a_file, clean, is_percussive, is_speech
+from benchmarks.corpus import as_a_file, clean, group_of, is_speech
 from benchmarks.finding import survey
 from benchmarks.plant import FOR_VOICE, PLANTERS
 from umbrick.core.mend.plan import apart, carried_out, planned
@@ -50,7 +50,7 @@ def run(files: list[Path]) -> None:
             if (name in FOR_VOICE or name == "held") and not is_speech(file):
                 continue
             sound, rate = clean(file)
-            group = "speech" if is_speech(file) else "percussive" if is_percussive(file) else "tonal"
+            group = group_of(file)
             planted, _ = plant(sound, rate, np.random.default_rng(crc32(f"again {name} {file.stem}".encode())))
             surveyed = survey(planted, rate)
             known = [finding for findings in surveyed.values() for finding in findings if finding.confidence >= _CUT]
