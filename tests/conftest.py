@@ -7,7 +7,10 @@ from umbrick.core.paths import HOME_VARIABLE
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-settings.register_profile("umbrick", deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+# The same examples at every run: what fails, fails for everybody.
+settings.register_profile(
+    "umbrick", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.function_scoped_fixture]
+)
 settings.load_profile("umbrick")
 
 

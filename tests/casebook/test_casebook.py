@@ -12,7 +12,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, 
 from tests.sounds import rng, write
 from umbrick.casebook.casebook import Casebook, is_casebook
 from umbrick.casebook.errors import CasebookError, CasebookInUseError, DamagedCasebookError
-from umbrick.casebook.locating import Match, compare
+from umbrick.casebook.locating import Match, absolute, compare, relative
 from umbrick.casebook.recovery import lift_off_broken, recover
 from umbrick.casebook.surveys import Surveyed
 from umbrick.casebook.unnamed import create_unnamed, left_behind
@@ -21,7 +21,7 @@ from umbrick.core.sound.recording import open_recording
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline import change as changes
-from umbrick.core.timeline.history import Edit, Mend
+from umbrick.core.timeline.history import Edit, Mend, StaleEditError
 from umbrick.core.timeline.lifting import StandsOnError, lift_off, restore_here, switch_off, switch_on
 from umbrick.core.timeline.patch import Nature, Patch
 
@@ -410,3 +410,82 @@ def test_a_casebook_that_is_no_database_at_all_says_that_nothing_can_be_read(tmp
     with pytest.raises(CasebookError, match="Nothing can be read"):
         recover(path, tmp_path)
     assert [p.name for p in tmp_path.iterdir() if "saved" in p.name] == []
+
+
+def test_an_edit_made_on_what_is_not_written_any_more_is_refused(casebook, recording):
+    shelf = casebook.add(recording)
+    one = shelf.history(recording.source).history
+    other = casebook.shelves()[0].history(recording.source).history
+    shelf.commit(one, mend_of(one.current, 0, 5, 1))
+    with pytest.raises(CasebookError, match="edited from elsewhere"):
+        shelf.commit(other, mend_of(other.current, 100, 105, 2))
+    shelf.undo(one)
+    with pytest.raises(CasebookError, match="edited from elsewhere"):
+        shelf.commit(other, mend_of(other.current, 100, 105, 2))
+    shelf.redo(one)
+    again, _, history = reopened(casebook, recording)
+    assert state_of(history) == state_of(one)
+    again.close()
+
+
+def test_an_edit_worked_out_on_another_version_is_refused(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    late = mend_of(history.current, 0, 5, 1)
+    shelf.commit(history, mend_of(history.current, 3, 9, 2))
+    with pytest.raises(StaleEditError):
+        shelf.commit(history, late)
+    assert history.now == 1
+
+
+def test_what_was_copied_from_an_undone_mend_stays_what_it_was(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    shelf.commit(history, mend_of(history.current, 10, 20, 1))
+    copied, wanted = history.current, samples(history.current)
+    shelf.undo(history)
+    shelf.commit(history, mend_of(history.current, 10, 20, 2))
+    assert np.array_equal(samples(copied), wanted)
+    ids = casebook.store.rows("SELECT id FROM patches")
+    casebook.close()
+    again = Casebook.open(casebook.path)
+    assert len(again.store.rows("SELECT id FROM patches")) == len(ids) - 1, "nobody can read it any more"
+    again.close()
+
+
+def test_findings_closed_by_measuring_again_are_kept(casebook, recording):
+    shelf = casebook.add(recording)
+    assert shelf.closed() == ("", frozenset())
+    shelf.write_closed("v1", frozenset({"f1", "f2"}))
+    shelf.write_closed("v2", frozenset({"f2"}))
+    assert shelf.closed() == ("v2", frozenset({"f2"}))
+
+
+def test_a_path_that_is_no_text_comes_back_byte_for_byte(tmp_path):
+    for name in (b"t\xe4pe.wav", b"escaped:x.wav", b"escaped:", "käse.wav".encode()):
+        path = tmp_path / os.fsdecode(name)
+        assert absolute(relative(path, tmp_path), tmp_path) == path
+        relative(path, tmp_path).encode()
+
+
+def test_one_entry_that_makes_no_sense_does_not_stand_in_the_way_of_others(casebook, recording, tmp_path):
+    shelf = casebook.add(recording)
+    casebook.store.write(
+        "INSERT INTO recordings (ordinal, path, seal, bytes, modified_ns, container, subtype, rate, channels, frames)"
+        " VALUES (0, 'x.wav', '', 0, 0, 'WAV', 'PCM_16', 48000, 1023, 5)"
+    )
+    assert casebook.shelf_of(recording.path).number == shelf.number
+    casebook.copy_to(tmp_path / "copy.casebook")
+    copy = Casebook.open(tmp_path / "copy.casebook")
+    assert copy.shelf_of(recording.path)
+    copy.close()
+
+
+def test_a_casebook_that_cannot_be_made_leaves_nothing(tmp_path, monkeypatch):
+    def refuse(_):
+        raise sqlite3.OperationalError("disk I/O error")
+
+    monkeypatch.setattr("umbrick.casebook.store.schema.create", refuse)
+    with pytest.raises(CasebookError):
+        Casebook.create(tmp_path / "new.casebook")
+    assert not list(tmp_path.iterdir())

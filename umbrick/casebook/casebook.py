@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import MOST_RECORDINGS
-from umbrick.casebook.locating import absolute
-from umbrick.casebook.shelf import Shelf, add_recording
+from umbrick.casebook.locating import absolute, relative
+from umbrick.casebook.shelf import Reference, Shelf, add_recording
 from umbrick.casebook.store import SUFFIX, Store
 from umbrick.core.sound.recording import Recording
+from umbrick.core.sound.sound_file import stamp_of
 
 
 class Casebook:
@@ -52,7 +54,7 @@ class Casebook:
 
     def shelf_of(self, path: Path) -> Shelf | None:
         """Return the place of the recording that belongs in this file, if it has one."""
-        return next((shelf for shelf in self.shelves() if shelf.reference().home == path), None)
+        return next((shelf for shelf, reference in self._readable() if reference.home == path), None)
 
     def add(self, recording: Recording) -> Shelf:
         """Make a place for a recording that the person has opened."""
@@ -64,7 +66,7 @@ class Casebook:
 
     def copy_to(self, path: Path) -> None:
         """Write the whole casebook under another name, which must be free; paths in it lead to the same files."""
-        references = [(shelf.number, shelf.reference()) for shelf in self.shelves()]
+        references = [(shelf.number, reference) for shelf, reference in self._readable()]
         self.store.copy_to(path)
         copy = Casebook.open(path)
         try:
@@ -78,10 +80,18 @@ class Casebook:
         for number, path, home in self.store.rows("SELECT id, path, home FROM recordings"):
             self.store.write(
                 "UPDATE recordings SET path = ?, home = ?, seal = '' WHERE id = ?",
-                str(absolute(path, folder)),
-                str(absolute(home, folder)) if home else "",
+                relative(absolute(path, folder), self.path.parent),
+                relative(absolute(home, folder), self.path.parent) if home else "",
                 number,
             )
+
+    def _readable(self) -> Iterator[tuple[Shelf, Reference]]:
+        """Yield the recordings that can be made sense of: one bad entry is not to stand in the way of the others."""
+        for shelf in self.shelves():
+            try:
+                yield shelf, shelf.reference()
+            except DamagedCasebookError:
+                continue
 
     def close(self) -> None:
         """Let go of the file."""
@@ -94,6 +104,8 @@ class Casebook:
 
 def is_casebook(path: Path) -> bool:
     """Return whether a file claims to be a casebook, by its ending or its first bytes."""
+    if stamp_of(path) is None:
+        return False
     try:
         with path.open("rb") as file:
             head = file.read(72)

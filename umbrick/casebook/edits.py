@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import json
+import re
 import sqlite3
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Mapping
@@ -12,8 +13,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from umbrick.casebook.errors import DamagedCasebookError
-from umbrick.casebook.limits import JSON_LIMIT, MOST_EDITS, channels, loaded, names
+from umbrick.casebook.errors import CasebookError, DamagedCasebookError
+from umbrick.casebook.limits import JSON_LIMIT, LONGEST_NAME, MOST_EDITS, MOST_FRAMES, channels, loaded, names
 from umbrick.casebook.marks import pack_marks, unpack_marks
 from umbrick.casebook.packing import (
     RECORDING,
@@ -38,6 +39,8 @@ _SNAPSHOT_EVERY = 64
 
 
 _NO_NAMES = "[]"
+
+_MEND_ID = re.compile(r"m[1-9][0-9]{0,11}")
 
 
 class Restored(NamedTuple):
@@ -82,6 +85,9 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
         return number_of(stored.get(id(source), source))
 
     with store.transaction() as connection:
+        claim(connection, recording, history.revision)
+        # Detached, not deleted: what was copied from an undone version still reads its patches.
+        connection.execute("UPDATE patches SET edit = NULL WHERE recording = ? AND edit >= ?", (recording, number))
         connection.execute("DELETE FROM edits WHERE recording = ? AND number >= ?", (recording, number))
         connection.execute("DELETE FROM snapshots WHERE recording = ? AND edit > ?", (recording, number))
         ids = [edit.switched_on, edit.switched_off, edit.lifted, edit.kept]
@@ -120,6 +126,20 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
     return edit, version
 
 
+def claim(connection: sqlite3.Connection, recording: int, revision: int) -> None:
+    """Count a history's next revision on; CasebookError unless it is at the given one.
+
+    Two windows or jobs that read the same history would otherwise each write over what the other has done.
+    """
+    counted = connection.execute(
+        "UPDATE recordings SET revision = revision + 1 WHERE id = ? AND revision = ?", (recording, revision)
+    )
+    if counted.rowcount != 1:
+        raise CasebookError(
+            "The recording was edited from elsewhere meanwhile.", "Nothing was written; close it and open it again."
+        )
+
+
 def write_now(
     connection: sqlite3.Connection, recording: int, now: int, version: Version, id_of: Callable[[Source], int]
 ) -> None:
@@ -137,7 +157,7 @@ def stored_id(original: Source) -> Callable[[Source], int]:
     return lambda source: RECORDING if source is original else source.number  # type: ignore[attr-defined]
 
 
-def read_history(store: Store, recording: int, source: Source, now: int) -> Restored:
+def read_history(store: Store, recording: int, source: Source, now: int, revision: int) -> Restored:
     """Return a recording's history.
 
     Everything is checked; at the first edit that makes no sense, it and those after it are left out.
@@ -146,13 +166,13 @@ def read_history(store: Store, recording: int, source: Source, now: int) -> Rest
     collects = gc.isenabled()
     gc.disable()
     try:
-        return _read_history(store, recording, source, now)
+        return _read_history(store, recording, source, now, revision)
     finally:
         if collects:
             gc.enable()
 
 
-def _read_history(store: Store, recording: int, source: Source, now: int) -> Restored:
+def _read_history(store: Store, recording: int, source: Source, now: int, revision: int) -> Restored:
     original = Version.of(source)
     edits: list[Edit] = []
     ledger = _Ids()
@@ -175,7 +195,7 @@ def _read_history(store: Store, recording: int, source: Source, now: int) -> Res
         at, version = _snapshot(store, recording, sources, original, frames)
     except DamagedCasebookError:
         at, version = 0, original  # only a short cut; the edits alone lead to the same
-    return Restored(History.rebuilt(original, edits, now, at, version), lost)
+    return Restored(History.rebuilt(original, edits, now, at, version, revision), lost)
 
 
 def _write_patch(
@@ -227,13 +247,14 @@ def _change_from(change: Change, stored: Mapping[int, Source]) -> Change:
 def _patches(store: Store, recording: int, source: Source) -> dict[int, Source]:
     found: dict[int, Source] = {RECORDING: source}
     for number, key, nature, donor, frames, is_double in store.rows(
-        "SELECT id, key, nature, donor, frames, is_double FROM patches WHERE recording = ?", recording
+        "SELECT id, key, nature, donor, frames, is_double FROM patches WHERE recording = ? AND edit IS NOT NULL",
+        recording,
     ):
         try:
             kind = Nature(nature)
         except ValueError as error:
             raise DamagedCasebookError(f"There is no kind of patch “{nature}”.") from error
-        if frames < 0 or number <= RECORDING:
+        if not 0 <= frames <= MOST_FRAMES or number <= RECORDING or not (donor is None or 0 <= donor <= MOST_FRAMES):
             raise DamagedCasebookError("A patch has no length.")
         found[number] = StoredPatch(
             store.reader, number, key, source.rate, source.channels, frames, bool(is_double), kind, donor
@@ -303,6 +324,10 @@ class _Texts:
     def mend(self, row: tuple[Any, ...], made_at: float) -> Mend:
         """Return a mend; DamagedCasebookError if it makes no sense."""
         name, method, start, stop, on, parameters, score, shift, findings, reopened, program = row
+        if not (0 <= start <= stop <= MOST_FRAMES and abs(shift) <= MOST_FRAMES) or len(method) > LONGEST_NAME:
+            raise DamagedCasebookError("A mend makes no sense.")
+        if not (score is None or 0 <= score <= 1):
+            raise DamagedCasebookError("A seam score makes no sense.")
         if on not in self._on:
             self._on[on] = channels(on, self._channels)
         if parameters not in self._parameters:
@@ -340,7 +365,7 @@ class _Ids:
         if edit.parts and not edit.changes:
             raise DamagedCasebookError("A step names mends but changes nothing.")
         for mend in edit.made:
-            if mend.id in self._made or not mend.id[:1] == "m" or not mend.id[1:].isdecimal():
+            if mend.id in self._made or not _MEND_ID.fullmatch(mend.id):
                 raise DamagedCasebookError("A mend has no name of its own.")
         if edit.lifted or edit.switched_off or edit.switched_on:
             self._turn(edit)

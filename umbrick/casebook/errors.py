@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from umbrick.core.errors import FileError
@@ -20,6 +22,25 @@ class CasebookInUseError(CasebookError):
     """Another Umbrick works in this casebook."""
 
 
+@contextmanager
+def translated(path: Path) -> Iterator[None]:
+    """Turn what a database raises in the block into a :class:`CasebookError`.
+
+    Of a damaged file SQLite hands out texts that are none, numbers beyond all bounds, and lets the system's own
+    errors through.
+    """
+    try:
+        yield
+    except sqlite3.Error as error:
+        raise explained(error, path) from error
+    except (UnicodeError, OverflowError) as error:
+        raise DamagedCasebookError(
+            f"The casebook {path.name} is damaged: it holds a text or number that is none."
+        ) from error
+    except OSError as error:
+        raise CasebookError(f"The casebook {path.name} cannot be used: {error.strerror}.") from error
+
+
 def explained(error: sqlite3.Error, path: Path) -> CasebookError:
     """Return a database error as a sentence for a person."""
     name = getattr(error, "sqlite_errorname", "")
@@ -35,4 +56,6 @@ def explained(error: sqlite3.Error, path: Path) -> CasebookError:
         return DamagedCasebookError(f"The casebook {path.name} is damaged: {error}.")
     if name.startswith("SQLITE_IOERR"):
         return CasebookError(f"The disk of {path.name} failed, or has no room left: {error}.", "Nothing was changed.")
+    if name.startswith(("SQLITE_MISMATCH", "SQLITE_TOOBIG")) or "decode" in str(error).lower():
+        return DamagedCasebookError(f"The casebook {path.name} is damaged: {error}.")
     return CasebookError(f"The casebook {path.name} cannot be used: {error}.")

@@ -5,8 +5,13 @@ from __future__ import annotations
 import os
 from enum import Enum
 from pathlib import Path
+from urllib.parse import quote, unquote_to_bytes
 
 from umbrick.core.sound.identity import sha256_of
+from umbrick.core.sound.sound_file import stamp_of
+
+_ESCAPED = "escaped:"
+"""Begins what stands for a path that is no text: Linux takes any bytes for a name, a database column does not."""
 
 
 class Match(Enum):
@@ -20,21 +25,25 @@ class Match(Enum):
 def relative(path: Path, folder: Path) -> str:
     """Return a path as it is written in a casebook of that folder: relative where it lies in or below it."""
     path = path.absolute()
-    return str(path.relative_to(folder)) if path.is_relative_to(folder) else str(path)
+    text = str(path.relative_to(folder)) if path.is_relative_to(folder) else str(path)
+    encoded = os.fsencode(text)
+    try:
+        encoded.decode()
+    except UnicodeDecodeError:
+        return _ESCAPED + quote(encoded)
+    return _ESCAPED + quote(encoded) if text.startswith(_ESCAPED) else text
 
 
 def absolute(text: str, folder: Path) -> Path:
     """Return the path that a casebook of that folder means."""
+    if text.startswith(_ESCAPED):
+        text = os.fsdecode(unquote_to_bytes(text.removeprefix(_ESCAPED)))
     return Path(os.path.normpath(folder / text))
 
 
 def stat_of(path: Path) -> tuple[int, int]:
-    """Return size and time of a file as a casebook keeps them; zeros if it is not there."""
-    try:
-        status = path.stat()
-    except OSError:
-        return 0, 0
-    return status.st_size, status.st_mtime_ns
+    """Return size and time of a file as a casebook keeps them; zeros if there is no such file."""
+    return stamp_of(path) or (0, 0)
 
 
 def compare(path: Path, size: int, modified_ns: int, sha256: str) -> Match:
@@ -42,12 +51,14 @@ def compare(path: Path, size: int, modified_ns: int, sha256: str) -> Match:
 
     Size and time together are taken for the content, as everywhere; else its SHA-256 decides, if it is known.
     """
+    stamp = stamp_of(path)
+    if stamp is None:
+        return Match.MISSING
+    if stamp == (size, modified_ns):
+        return Match.SAME
+    if stamp.size != size or not sha256:
+        return Match.CHANGED
     try:
-        status = path.stat()
-        if (status.st_size, status.st_mtime_ns) == (size, modified_ns):
-            return Match.SAME
-        if status.st_size != size or not sha256:
-            return Match.CHANGED
         return Match.SAME if sha256_of(path) == sha256 else Match.CHANGED
     except OSError:
         return Match.MISSING

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 
 import numpy as np
 import numpy.typing as npt
@@ -63,11 +63,12 @@ def facts_of_shelf(
     source: Source = recording.source if recording else MissingSource(reference)
     history = shelf.history(source).history
     surveyed = shelf.survey(history.original.frames)
+    measured, closed = shelf.closed()
     sha256 = reference.sha256 or (sha256_of(reference.path, is_cancelled) if recording else "")
     form = FileFormat(reference.container, reference.subtype)
     facts = facts_of(
-        str(reference.home), sha256, form, history, surveyed, reference.sensitivity, recording is not None,
-        progress, is_cancelled,
+        str(reference.home), sha256, form, history, surveyed, reference.sensitivity,
+        closed if measured == history.current.key else (), recording is not None, progress, is_cancelled,
     )  # fmt: skip
     return facts, recording
 
@@ -79,11 +80,14 @@ def facts_of(
     history: History,
     surveyed: Surveyed | None,
     sensitivity: Mapping[str, float],
+    closed: Collection[str],
     can_be_heard: bool,
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Facts:
     """Return the facts of a recording; what was mended is measured again, in one pass.
+
+    ``closed`` names the findings that mends of others made go away.
 
     Raises
     ------
@@ -93,7 +97,7 @@ def facts_of(
         If ``is_cancelled`` says so.
     """
     original, version = history.original, history.current
-    states = states_of(history)
+    states = states_of(history, closed)
     findings = []
     if surveyed:
         passing = surveyed.table.passing(sensitivity)

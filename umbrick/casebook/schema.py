@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import sqlite3
 
 APPLICATION_ID = 0x554D4252
 """Marks the file as a casebook ("UMBR"), at a place where every tool that knows SQLite looks."""
 
-VERSION = 2
+VERSION = 3
 """Number of this schema; a change to the tables is a new number and a step in :mod:`umbrick.casebook.migrations`."""
 
 _TABLES = """
@@ -32,7 +33,8 @@ CREATE TABLE recordings (
     now INTEGER NOT NULL DEFAULT 0,  -- how many of its edits act
     saved TEXT NOT NULL DEFAULT '',  -- key of the version that was written to a file last
     view TEXT NOT NULL DEFAULT '{}',
-    sensitivity TEXT NOT NULL DEFAULT '{}'
+    sensitivity TEXT NOT NULL DEFAULT '{}',
+    revision INTEGER NOT NULL DEFAULT 0 -- how many times its history was written; an edit made on another is refused
 ) STRICT;
 CREATE TABLE edits (
     recording INTEGER NOT NULL REFERENCES recordings ON DELETE CASCADE,
@@ -75,9 +77,9 @@ CREATE TABLE mends (
     FOREIGN KEY (recording, edit) REFERENCES edits ON DELETE CASCADE
 ) STRICT;
 CREATE TABLE patches (
-    id INTEGER PRIMARY KEY,
+    id INTEGER PRIMARY KEY AUTOINCREMENT, -- no number twice: a copy may still read one whose edit was dropped
     recording INTEGER NOT NULL,
-    edit INTEGER NOT NULL,           -- the edit that made it
+    edit INTEGER,                    -- the edit that made it; none once that was dropped, until the file is closed
     key TEXT NOT NULL,
     nature TEXT NOT NULL,
     donor INTEGER,
@@ -96,6 +98,11 @@ CREATE TABLE snapshots (
     recording INTEGER PRIMARY KEY REFERENCES recordings ON DELETE CASCADE,
     edit INTEGER NOT NULL,           -- after so many edits
     run BLOB NOT NULL
+) STRICT;
+CREATE TABLE closed (
+    recording INTEGER PRIMARY KEY REFERENCES recordings ON DELETE CASCADE,
+    version TEXT NOT NULL,           -- key of the version that was measured again
+    findings TEXT NOT NULL           -- those that other mends made go away in it
 ) STRICT;
 CREATE TABLE surveys (
     recording INTEGER PRIMARY KEY REFERENCES recordings ON DELETE CASCADE,
@@ -133,8 +140,26 @@ def create(connection: sqlite3.Connection) -> None:
 
 def tables() -> list[str]:
     """Return the tables' names, in an order in which each comes after those it refers to."""
+    return [name for kind, name in texts() if kind == "table" and not name.startswith("sqlite_")]
+
+
+def texts() -> dict[tuple[str, str], str]:
+    """Return the text of everything in the present schema, by kind and name, in the order in which it is made."""
     model = sqlite3.connect(":memory:")
-    create(model)
-    names = [row[0] for row in model.execute("SELECT name FROM sqlite_schema WHERE type = 'table' ORDER BY rowid")]
-    model.close()
-    return names
+    try:
+        create(model)
+        return held_texts(model)
+    finally:
+        model.close()
+
+
+def held_texts(connection: sqlite3.Connection) -> dict[tuple[str, str], str]:
+    """Return the text of everything that a database has, by kind and name."""
+    rows = connection.execute("SELECT type, name, sql FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY rowid")
+    return {(str(kind), str(name)): str(sql) for kind, name, sql in rows}
+
+
+def plain(sql: str) -> str:
+    """Return a statement without comments, quotes and needless spaces: what it means, and nothing of its looks."""
+    bare = re.sub(r"--[^\n]*", " ", sql).replace('"', "")
+    return re.sub(r"\s*([(),])\s*", r"\1", " ".join(bare.split()))

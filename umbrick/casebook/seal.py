@@ -12,6 +12,7 @@ import secrets
 from pathlib import Path
 
 from umbrick.core.paths import work_folder
+from umbrick.core.sound.part_file import PartFile
 
 _KEY_BYTES = 32
 
@@ -39,8 +40,8 @@ def _key() -> bytes:
     if len(key) == _KEY_BYTES:
         return key
     path.parent.mkdir(parents=True, exist_ok=True)
-    part = path.with_name(f"{path.name}.{os.getpid()}.part")
-    part.touch(0o600)
-    part.write_bytes(secrets.token_bytes(_KEY_BYTES))
-    os.replace(part, path)
+    with PartFile(path.parent) as part:
+        part.write(secrets.token_bytes(_KEY_BYTES))
+        os.fsync(part.handle)
+        os.replace(part.path, path)  # with the rights that it was made with: for this person alone
     return path.read_bytes()

@@ -11,11 +11,12 @@ from typing import Any
 from umbrick.casebook import edits, surveys
 from umbrick.casebook.edits import Restored
 from umbrick.casebook.errors import DamagedCasebookError
-from umbrick.casebook.limits import HIGHEST_RATE, LONGEST_TEXT, MOST_CHANNELS, MOST_FRAMES, loaded
+from umbrick.casebook.limits import JSON_LIMIT, LONGEST_PATH, MOST_FRAMES, loaded, names
 from umbrick.casebook.locating import absolute, relative, stat_of
 from umbrick.casebook.seal import is_sealed, seal_of
 from umbrick.casebook.store import Store
 from umbrick.casebook.surveys import Surveyed
+from umbrick.core.sound.formats import HIGHEST_RATE, LOWEST_RATE, MOST_CHANNELS
 from umbrick.core.sound.recording import Recording
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.change import applied
@@ -83,9 +84,9 @@ class Shelf:
             raise DamagedCasebookError("A recording is missing from the casebook.")
         path, home, home_bytes, home_modified, seal, *rest, view, sensitivities = row
         size, modified, sha256, container, subtype, rate, count, frames, on_bench, now, saved = rest
-        if not (0 < rate <= HIGHEST_RATE and 0 < count <= MOST_CHANNELS and 0 <= frames <= MOST_FRAMES):
+        if not (LOWEST_RATE <= rate <= HIGHEST_RATE and 0 < count <= MOST_CHANNELS and 0 <= frames <= MOST_FRAMES):
             raise DamagedCasebookError("A recording's format makes no sense.")
-        if not path or "\0" in path + home or len(path + home) > LONGEST_TEXT:
+        if not path or "\0" in path + home or max(len(path), len(home)) > LONGEST_PATH:
             raise DamagedCasebookError("A recording has no usable path.")
         folder = self.store.path.parent
         place = absolute(home or path, folder)
@@ -110,14 +111,15 @@ class Shelf:
             bool(on_bench),
             now,
             saved,
-            loaded(view, dict),
+            loaded(view, dict, JSON_LIMIT),
             sensitivity,
         )
 
     def history(self, source: Source) -> Restored:
         """Return the history of edits on the recording, which ``source`` reads."""
-        row = self.store.row("SELECT now FROM recordings WHERE id = ?", self.number)
-        return edits.read_history(self.store, self.number, source, row[0] if row else 0)
+        row = self.store.row("SELECT now, revision FROM recordings WHERE id = ?", self.number)
+        now, revision = row if row else (0, 0)
+        return edits.read_history(self.store, self.number, source, now, revision)
 
     def commit(self, history: History, edit: Edit, version: Version | None = None) -> Edit:
         """Write an edit, then apply it; ``version`` is the outcome, if it is known already."""
@@ -143,6 +145,15 @@ class Shelf:
     def write_survey(self, surveyed: Surveyed) -> None:
         """Write a survey; may take a while, and lets edits be written in between."""
         surveys.write_survey(self.store, self.number, surveyed)
+
+    def closed(self) -> tuple[str, frozenset[str]]:
+        """Return the key of the version that was measured again last, and which findings other mends closed in it."""
+        row = self.store.row("SELECT version, findings FROM closed WHERE recording = ?", self.number)
+        return ("", frozenset()) if row is None else (row[0], frozenset(names(row[1])))
+
+    def write_closed(self, version: str, findings: frozenset[str]) -> None:
+        """Write which findings other mends closed in a version, as measured again."""
+        self.store.write("REPLACE INTO closed VALUES (?, ?, ?)", self.number, version, json.dumps(sorted(findings)))
 
     def write_view(self, view: dict[str, Any], sensitivity: dict[str, float]) -> None:
         """Write where one was looking, and the sensitivities set."""
@@ -200,6 +211,7 @@ class Shelf:
             return None
         version = history.version_at(now)
         with self.store.transaction() as connection:
+            edits.claim(connection, self.number, history.revision)
             id_of = edits.stored_id(history.original.sources[0])
             edits.write_now(connection, self.number, now, version, id_of)
         return history.undo() if step < 0 else history.redo()

@@ -13,10 +13,12 @@ from typing import Any
 
 from umbrick import __version__
 from umbrick.casebook import migrations, schema
-from umbrick.casebook.errors import CasebookError, DamagedCasebookError, explained
-from umbrick.casebook.limits import LARGEST_BLOB
+from umbrick.casebook.errors import CasebookError, DamagedCasebookError, translated
+from umbrick.casebook.limits import LARGEST_BLOB, checked
 from umbrick.casebook.lock import Lock
 from umbrick.casebook.patches import Reader
+from umbrick.core.plain_text import plain_line
+from umbrick.core.sound.part_file import PartFile, sweep
 
 SUFFIX = ".casebook"
 _CACHE_KIB = 8192
@@ -45,16 +47,16 @@ class Store:
             raise CasebookError(f"The casebook {path} is not there, or may not be read.")
         self._own = Lock(self.path)
         try:
-            self._connection = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False)
-            try:
-                self._prepare(create)
-            except BaseException:
-                self._connection.close()
-                raise
-        except sqlite3.Error as error:
-            self._own.release()
-            raise explained(error, self.path) from error
+            with translated(self.path):
+                self._connection = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False)
+                try:
+                    self._prepare(create)
+                except BaseException:
+                    self._connection.close()
+                    raise
         except BaseException:
+            if create:
+                self._delete()
             self._own.release()
             raise
         self.reader = Reader(self.path)
@@ -68,11 +70,8 @@ class Store:
 
     def rows(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         """Return the rows of a query."""
-        with self._lock:
-            try:
-                return self._connection.execute(sql, values).fetchall()
-            except sqlite3.Error as error:
-                raise explained(error, self.path) from error
+        with self._lock, translated(self.path):
+            return checked(self._connection.execute(sql, values).fetchall())
 
     def row(self, sql: str, *values: Any) -> tuple[Any, ...] | None:
         """Return the first row of a query, or None."""
@@ -88,18 +87,15 @@ class Store:
         CasebookError
             If they could not be written: full disk, no permission, or a failing medium.
         """
-        with self._lock:
+        with self._lock, translated(self.path):
+            self._connection.execute("BEGIN IMMEDIATE")
             try:
-                self._connection.execute("BEGIN IMMEDIATE")
-                try:
-                    yield self._connection
-                    self._connection.execute("COMMIT")
-                except BaseException:
-                    if self._connection.in_transaction:
-                        self._connection.execute("ROLLBACK")
-                    raise
-            except sqlite3.Error as error:
-                raise explained(error, self.path) from error
+                yield self._connection
+                self._connection.execute("COMMIT")
+            except BaseException:
+                if self._connection.in_transaction:
+                    self._connection.execute("ROLLBACK")
+                raise
 
     def write(self, sql: str, *values: Any) -> None:
         """Run one statement as a transaction of its own."""
@@ -113,24 +109,21 @@ class Store:
 
     def copy_to(self, path: Path) -> None:
         """Write the whole casebook to another file, which must not exist; nothing is left of it if that fails."""
-        if path.exists():
+        if os.path.lexists(path):
             raise CasebookError(f"{path.name} exists already.", "It was not touched; choose another name.")
-        part = path.with_name(f".{path.name}.{os.getpid()}.part")
         try:
-            with self._lock:
-                target = sqlite3.connect(part)
-                try:
-                    self._connection.backup(target)
-                    target.execute("PRAGMA journal_mode = DELETE")
-                finally:
-                    target.close()
-            os.link(part, path)  # unlike a renaming, it fails if the name has been taken meanwhile
-        except sqlite3.Error as error:
-            raise explained(error, path) from error
+            sweep(path.parent)
+            with PartFile(path.parent) as part, translated(path):
+                with self._lock:
+                    target = sqlite3.connect(part.path)
+                    try:
+                        self._connection.backup(target)
+                        target.execute("PRAGMA journal_mode = DELETE")
+                    finally:
+                        target.close()
+                os.link(part.path, path)  # unlike a renaming, it fails if the name has been taken meanwhile
         except OSError as error:
             raise CasebookError(f"{path} cannot be written: {error.strerror}.", "Nothing was changed.") from error
-        finally:
-            part.unlink(missing_ok=True)
 
     def close(self) -> None:
         """Let go of the file; closing twice does nothing."""
@@ -139,6 +132,7 @@ class Store:
             if self._is_closed:
                 return
             self._is_closed = True
+            self._purge()
             # If it fails, what was committed is in the log beside it, and is taken from there at the next start.
             with suppress(sqlite3.Error):
                 self._connection.execute("PRAGMA wal_checkpoint(TRUNCATE)")
@@ -148,6 +142,9 @@ class Store:
     def discard(self) -> None:
         """Close, and delete the file."""
         self.close()
+        self._delete()
+
+    def _delete(self) -> None:
         for suffix in ("", "-wal", "-shm"):
             self.path.with_name(self.path.name + suffix).unlink(missing_ok=True)
 
@@ -169,6 +166,12 @@ class Store:
         else:
             migrations.migrate(connection)
             check_tables(connection, self.path)
+            self._purge()
+
+    def _purge(self) -> None:
+        """Delete the samples of dropped edits: nobody can read them before the file is open, or once it is closed."""
+        with suppress(sqlite3.Error):  # if there is no room for that, it can wait
+            self._connection.execute("DELETE FROM patches WHERE edit IS NULL")
 
 
 def check_header(connection: sqlite3.Connection, path: Path) -> None:
@@ -187,17 +190,9 @@ def check_header(connection: sqlite3.Connection, path: Path) -> None:
 
 def check_tables(connection: sqlite3.Connection, path: Path) -> None:
     """Raise unless the tables are exactly those of the present schema, with nothing that could run by itself."""
-    query = "SELECT type, name, sql FROM sqlite_schema WHERE sql IS NOT NULL ORDER BY type, name"
-    model = sqlite3.connect(":memory:")
-    schema.create(model)
-    wanted = {(kind, name): _columns(model, name) for kind, name, _ in model.execute(query)}
-    model.close()
-    found = {(kind, name): _columns(connection, name) for kind, name, _ in connection.execute(query)}
+    wanted = {key: schema.plain(sql) for key, sql in schema.texts().items()}
+    found = {key: schema.plain(sql) for key, sql in schema.held_texts(connection).items()}
     if found != wanted:
-        strange = sorted({name for _, name in found} ^ {name for _, name in wanted})
-        what = f" ({', '.join(strange)})" if strange else ""
+        strange = sorted({name for (_, name), _ in found.items() ^ wanted.items()})
+        what = f" ({plain_line(', '.join(strange))})" if strange else ""
         raise DamagedCasebookError(f"The tables of {path.name} are not those of a casebook{what}.")
-
-
-def _columns(connection: sqlite3.Connection, table: str) -> list[tuple[Any, ...]]:
-    return connection.execute("SELECT name, type, pk FROM pragma_table_info(?) ORDER BY name", (table,)).fetchall()

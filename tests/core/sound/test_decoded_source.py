@@ -1,10 +1,11 @@
+import os
 import threading
 
 import numpy as np
 import pytest
 import soundfile
 
-from tests.sounds import RATE, voice, write
+from tests.sounds import voice, write
 from umbrick.core.errors import CancelledError, FileError
 from umbrick.core.sound import decoded_source
 from umbrick.core.sound.decoded_source import DecodedSource
@@ -20,7 +21,7 @@ def slow(monkeypatch):
             gate.acquire(timeout=10)
             return super().read(*args, **kwargs)
 
-    monkeypatch.setattr(decoded_source.soundfile, "SoundFile", Slow)
+    monkeypatch.setattr(decoded_source, "open_sound", Slow)
     return gate
 
 
@@ -67,25 +68,42 @@ def test_reading_ahead_waits_and_closing_ends_the_wait(tmp_path, slow):
 
 def test_a_cache_without_room_is_told_and_leaves_nothing(tmp_path, monkeypatch):
     path = write(tmp_path / "a.flac", voice(3.0))
-    real_open = type(tmp_path).open
+    room = [200_000]
 
-    def full(self, mode="r", *args, **kwargs):
-        file = real_open(self, mode, *args, **kwargs)
-        if mode == "wb":
-            monkeypatch.setattr(decoded_source.np, "nan_to_num", _no_room)
-        return file
+    def nearly_full(handle, data):
+        """Write as a disk does that is full after 200 kB: first a part, then nothing."""
+        if not room[0]:
+            raise OSError(28, "No space left on device")
+        part = bytes(data[: room[0]])
+        room[0] -= len(part)
+        return real_write(handle, part)
 
-    def _no_room(*_, **__):
-        raise OSError(28, "No space left on device")
-
-    monkeypatch.setattr(type(tmp_path), "open", full)
+    real_write = os.write
+    monkeypatch.setattr(os, "write", nearly_full)
     source = DecodedSource(path, tmp_path / "cache" / "a.f32", "a")
     with pytest.raises(FileError, match="No space left"):
         source.wait()
     with pytest.raises(FileError, match="cannot be decoded to the cache"):
-        source.read(0, RATE)
+        source.read(0, source.frames)
     monkeypatch.undo()
     assert not list((tmp_path / "cache").iterdir())
+    source.close()
+
+
+def test_what_goes_wrong_in_decoding_reaches_whoever_waits(tmp_path, slow, monkeypatch):
+    _, source = opened(tmp_path)
+    monkeypatch.setattr(decoded_source.np, "nan_to_num", lambda *_, **__: 1 / 0)
+    slow.release()
+    with pytest.raises(FileError, match="cannot be decoded: division by zero"):
+        source.read(0, source.frames)
+    source.close()
+
+
+def test_a_change_of_the_compressed_file_is_noticed(tmp_path):
+    path, source = opened(tmp_path, 1.0)
+    assert source.is_unchanged()
+    write(path, voice(1.0, seed=3))
+    assert not source.is_unchanged()
     source.close()
 
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.sounds import sine, voice, write
+from tests.sounds import RATE, sine, voice, write
 from umbrick.core.errors import CancelledError, DamagedFileError, FileError
 from umbrick.core.sound.decoded_source import DecodedSource, prune
 from umbrick.core.sound.file_source import FileSource
@@ -110,15 +110,60 @@ def test_a_truncated_file_that_cannot_be_read_at_all_says_so(tmp_path):
         open_recording(tmp_path / "a.caf", tmp_path / "cache")
 
 
-def test_a_truncated_compressed_file_reads_silence_where_it_ends(tmp_path):
-    path = write(tmp_path / "a.flac", voice(3.0))
+@pytest.mark.parametrize("ending", ["flac", "mp3"])
+def test_a_cut_off_compressed_file_is_as_long_as_what_can_be_decoded(tmp_path, ending):
+    subtype = {"flac": "PCM_24", "mp3": "MPEG_LAYER_III"}[ending]
+    path = write(tmp_path / f"a.{ending}", voice(6.0), subtype=subtype)
+    whole = soundfile.info(path).frames
     path.write_bytes(path.read_bytes()[: path.stat().st_size // 2])
     recording = open_recording(path, tmp_path / "cache")
     source = recording.source
-    source.wait()
-    assert source.missing_frames > 0
-    assert not source.read(source.frames - 1000, source.frames).any()
+    assert 0 < source.frames < 0.8 * whole
+    assert source.missing_frames == whole - source.frames
+    assert source.read(source.frames - 4000, source.frames).any()
     assert "the rest is missing" in recording.damage_found()
+    recording.close()
+
+
+@pytest.mark.parametrize("claimed", [10**9, 6 * 10**10])
+def test_a_length_that_a_header_only_claims_is_not_believed(tmp_path, claimed):
+    path = write(tmp_path / "a.flac", voice(3.0))
+    data = bytearray(path.read_bytes())
+    # The stream's length is the last 36 bits of the eight bytes before its checksum.
+    field = int.from_bytes(data[18:26], "big") >> 36 << 36 | claimed
+    data[18:26] = field.to_bytes(8, "big")
+    path.write_bytes(data)
+    recording = open_recording(path, tmp_path / "cache")
+    assert recording.source.frames == 3 * RATE
+    assert "the rest is missing" in recording.damage_found()
+    recording.close()
+
+
+@pytest.mark.parametrize(
+    ("rate", "channels", "says"),
+    [(1, 1, "rate of 1 Hz"), (1999, 1, "rate of 1999 Hz"), (1_000_001, 1, "MHz"), (8000, 257, "257 channels")],
+)
+def test_beyond_what_can_be_worked_on_one_sentence_says_so(tmp_path, rate, channels, says):
+    path = write(tmp_path / "a.wav", np.zeros((20, channels)), rate, "PCM_16")
+    with pytest.raises(FileError, match=says):
+        open_recording(path, tmp_path / "cache")
+
+
+def test_a_pipe_is_refused_before_it_is_read(tmp_path):
+    path = tmp_path / "a.wav"
+    os.mkfifo(path)
+    with pytest.raises(FileError, match="a pipe or a device"):
+        open_recording(path, tmp_path / "cache")
+
+
+@pytest.mark.parametrize("name", [b"t\xe4pe.flac", b"x" * 250 + b".wav", b"/".join([b"d" * 200] * 7) + b"/a.wav"])
+def test_any_name_that_linux_allows_can_be_opened(tmp_path, name):
+    path = tmp_path / os.fsdecode(name)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    made = write(tmp_path / f"made{path.suffix}", sine())
+    made.rename(path)
+    recording = open_recording(path, tmp_path / "cache")
+    assert recording.source.read(0, RATE).any()
     recording.close()
 
 

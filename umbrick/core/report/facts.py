@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from umbrick.core.sound.cues import Cue
@@ -51,13 +51,17 @@ class Facts:
         return self.states.get(finding.id, State.OPEN)
 
 
-def states_of(history: History) -> dict[str, State]:
-    """Return what a history has decided about findings, by their ids; those not in it are open."""
+def states_of(history: History, closed: Iterable[str] = ()) -> dict[str, State]:
+    """Return what has become of findings, by their ids; those not in it are open.
+
+    ``closed`` are those that mends of others made go away, as measured again; they count as mended.
+    """
     counts: Counter[str] = Counter()
     for mend in history.mends:
         counts.update(mend.finding_ids)
         counts.subtract(mend.reopened_ids)
-    states = {name: State.KEPT for edit in history.edits for name in edit.kept}
+    states = dict.fromkeys(closed, State.MENDED)
+    states |= {name: State.KEPT for edit in history.edits for name in edit.kept}
     return states | {name: State.MENDED for name, count in counts.items() if count > 0}
 
 

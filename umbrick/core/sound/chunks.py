@@ -6,10 +6,14 @@ import os
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 from pathlib import Path
 from typing import BinaryIO
 
 _UNKNOWN_SIZES = (0, 0xFFFFFFFF)
+_MOST_CHUNKS = 4096
+"""Chunks that are looked at: real files have a few dozen, and a million empty ones would take a minute."""
+
 _W64_RIFF = b"riff\x2e\x91\xcf\x11\xa5\xd6\x28\xdb\x04\xc1\x00\x00"
 
 
@@ -28,7 +32,7 @@ def riff_chunks(file: BinaryIO) -> list[Chunk]:
     head = file.read(12)
     if len(head) < 12 or head[:4] not in (b"RIFF", b"RF64", b"BW64") or head[8:12] != b"WAVE":
         return []
-    return list(_walk(file, 12, "<4sI", padded=True))
+    return _first(_walk(file, 12, "<4sI", padded=True))
 
 
 def missing_bytes(path: Path) -> tuple[int, int]:
@@ -49,17 +53,21 @@ def _sound_chunk(file: BinaryIO) -> Chunk | None:
     if magic[:4] in (b"RIFF", b"RF64", b"BW64"):
         chunks, name = riff_chunks(file), b"data"
     elif magic[:4] == b"FORM":
-        chunks, name = list(_walk(file, 12, ">4sI", padded=True)), b"SSND"
+        chunks, name = _first(_walk(file, 12, ">4sI", padded=True)), b"SSND"
     elif magic[:4] == b"caff":
-        chunks, name = list(_walk(file, 8, ">4sq")), b"data"
+        chunks, name = _first(_walk(file, 8, ">4sq")), b"data"
     elif magic == _W64_RIFF:
-        chunks, name = list(_walk_w64(file)), b"data"
+        chunks, name = _first(_walk_w64(file)), b"data"
     else:
         return None
     for chunk in chunks:
         if chunk.name == name and chunk.length not in _UNKNOWN_SIZES and chunk.length > 0:
             return chunk
     return None
+
+
+def _first(chunks: Iterator[Chunk]) -> list[Chunk]:
+    return list(islice(chunks, _MOST_CHUNKS))
 
 
 def _walk(file: BinaryIO, start: int, header: str, padded: bool = False) -> Iterator[Chunk]:

@@ -37,7 +37,9 @@ def with_line(body: bytes, line: str, later_by: int = 0) -> bytes:
     """
     fixed = body[:_HISTORY_AT].ljust(_HISTORY_AT, b"\0")
     if later_by:
-        since = struct.unpack_from("<Q", fixed, _TIME_REFERENCE_AT)[0] + later_by
+        # A time that would pass 64 bits (after millions of years) was none: it stays what it is.
+        since = struct.unpack_from("<Q", fixed, _TIME_REFERENCE_AT)[0]
+        since = since + later_by if since + later_by < 2**64 else since
         fixed = fixed[:_TIME_REFERENCE_AT] + struct.pack("<Q", since) + fixed[_TIME_REFERENCE_AT + 8 :]
     history = body[_HISTORY_AT:].rstrip(b"\0")
     if history and not history.endswith(b"\r\n"):

@@ -51,11 +51,15 @@ class Content:
             If that cannot be.
         """
         with path.open("xb") as copy:
-            self._file.seek(0)
-            shutil.copyfileobj(self._file, copy, 1 << 20)
-            copy.flush()
-            os.fsync(copy.fileno())
-        os.utime(path, ns=(self._stamp[1], self._stamp[1]))
+            try:
+                self._file.seek(0)
+                shutil.copyfileobj(self._file, copy, 1 << 20)
+                copy.flush()
+                os.fsync(copy.fileno())
+                os.utime(copy.fileno(), ns=(self._stamp[1], self._stamp[1]))
+            except BaseException:
+                path.unlink(missing_ok=True)
+                raise
 
     def close(self) -> None:
         """Let go of it."""

@@ -18,7 +18,9 @@ from umbrick.core.sound.chunks import riff_chunks
 CUE, LIST, ASSOCIATED = b"cue ", b"LIST", b"adtl"
 _POINT = struct.Struct("<II4sIII")
 _LENGTH = struct.Struct("<II4sHHHH")
-_LARGEST_BYTES = 64 * 2**20
+_MOST_BYTES = 64 * 2**20
+"""Bytes of cue points and labels that are read in all."""
+
 _LAST_FRAME = 2**32 - 1
 
 
@@ -43,11 +45,13 @@ def read_cues(path: Path) -> list[Cue]:
     names: dict[int, str] = {}
     notes: dict[int, str] = {}
     lengths: dict[int, int] = {}
+    room = _MOST_BYTES
     try:
         with path.open("rb") as file:
             for chunk in riff_chunks(file):
-                if chunk.name not in (CUE, LIST) or chunk.length > _LARGEST_BYTES:
+                if chunk.name not in (CUE, LIST) or chunk.length > room:
                     continue
+                room -= chunk.length
                 file.seek(chunk.offset)
                 body = file.read(chunk.length)
                 if chunk.name == CUE:

@@ -11,16 +11,20 @@ import numpy.typing as npt
 import soundfile
 
 from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.sound.part_file import PartFile, is_part, sweep
+from umbrick.core.sound.sound_file import open_sound, stamp_of
 from umbrick.core.sound.source import Samples, check_span
 
 _BLOCK_FRAMES = 65536
+_LEAST_BYTES_A_SECOND = 250
 
 
 class DecodedSource:
     """A compressed file's frames, kept as raw float32 in a cache file.
 
-    Decoding runs in a thread of its own. Frames that the file's header promises but that cannot be decoded read as
-    silence; ``missing_frames`` counts them once decoding has ended.
+    Decoding runs in a thread of its own. The header's length is taken for the file's where the file bears it out;
+    else all of it is decoded before this returns, and what came is the length. Frames that turn out to be missing
+    later read as silence; ``missing_frames`` counts all that was promised and did not come, once decoding has ended.
 
     Parameters
     ----------
@@ -31,16 +35,23 @@ class DecodedSource:
         name until its last frame is written, so it is never mistaken for complete.
     key : str
         Name of the content.
+
+    Raises
+    ------
+    FileError
+        If the cache cannot be written, or not one frame be decoded.
     """
 
     def __init__(self, path: Path, cache_file: Path, key: str) -> None:
-        with soundfile.SoundFile(path) as file:
-            self.rate: int = file.samplerate
-            self.channels: int = file.channels
-            self.frames: int = file.frames
+        file = open_sound(path)
+        self.rate: int = file.samplerate
+        self.channels: int = file.channels
+        self.frames: int = file.frames
+        self.promised_frames = self.frames
         self.path = path
         self.key = key
         self.non_finite = 0
+        self._stamp = stamp_of(path)
         self._frame_bytes = 4 * self.channels
         self._grown = threading.Condition()
         self._available = 0
@@ -49,22 +60,24 @@ class DecodedSource:
         self._closing = False
         self._thread: threading.Thread | None = None
         if self._complete(cache_file):
+            file.close()
             os.utime(cache_file)
             self._reader = cache_file.open("rb", buffering=0)
-            self._decoded_frames = cache_file.stat().st_size // self._frame_bytes
-            self._available = self.frames
+            self._available = self._decoded_frames = self.frames
             return
-        growing = cache_file.with_name(f"{cache_file.name}.{os.getpid()}-{id(self):x}.part")
         try:
             cache_file.parent.mkdir(parents=True, exist_ok=True)
-            self._writer = growing.open("wb", buffering=0)
+            growing = PartFile(cache_file.parent)
         except OSError as error:
-            raise FileError(
-                f"{path.name} cannot be decoded: {error.strerror}.", f"The cache is {cache_file.parent}."
-            ) from error
-        self._reader = growing.open("rb", buffering=0)
-        self._thread = threading.Thread(target=self._decode, args=(growing, cache_file), name="decode", daemon=True)
+            file.close()
+            raise self._no_room(cache_file, error) from error
+        self._reader = growing.path.open("rb", buffering=0)
+        self._thread = threading.Thread(
+            target=self._decode, args=(file, growing, cache_file), name="decode", daemon=True
+        )
         self._thread.start()
+        if not _bears_out(path, self.frames):
+            self._take_what_comes()
 
     @property
     def available(self) -> int:
@@ -72,9 +85,14 @@ class DecodedSource:
         return self._available
 
     @property
+    def is_cut_off(self) -> bool:
+        """Whether the header promised more frames than the file was found to have when it was opened."""
+        return self.frames < self.promised_frames
+
+    @property
     def missing_frames(self) -> int:
         """Frames the header promised and the file does not have; 0 until decoding has ended."""
-        return 0 if self._decoded_frames is None else self.frames - min(self.frames, self._decoded_frames)
+        return 0 if self._decoded_frames is None else self.promised_frames - self._decoded_frames
 
     def wait(self) -> None:
         """Return when decoding has ended; FileError if it failed."""
@@ -92,12 +110,11 @@ class DecodedSource:
                 raise CancelledError
             if self._available < stop and self._failure:
                 raise self._failure
-        data = os.pread(self._reader.fileno(), (stop - start) * self._frame_bytes, start * self._frame_bytes)
-        samples = np.frombuffer(data, dtype="<f4").reshape(-1, self.channels)
-        if len(samples) < stop - start:
-            padded = np.zeros((stop - start, self.channels), np.float32)
-            padded[: len(samples)] = samples
-            return padded
+        decoded = self.frames if self._decoded_frames is None else self._decoded_frames
+        held = max(0, min(stop, decoded) - start)
+        samples = np.frombuffer(self._bytes(start, held), dtype="<f4").reshape(-1, self.channels)
+        if held < stop - start:
+            return np.concatenate([samples, np.zeros((stop - start - held, self.channels), np.float32)])
         return samples
 
     def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
@@ -105,8 +122,8 @@ class DecodedSource:
         return self.read(start, stop).astype(np.float64)
 
     def is_unchanged(self) -> bool:
-        """True: the decoded frames are Umbrick's own."""
-        return True
+        """Whether the compressed file on disk is still the one that was opened."""
+        return stamp_of(self.path) == self._stamp
 
     def close(self) -> None:
         """Stop decoding and let go of the cache; reading raises CancelledError from now on."""
@@ -117,40 +134,67 @@ class DecodedSource:
             self._thread.join()
         self._reader.close()
 
+    def _take_what_comes(self) -> None:
+        """Wait for the end of decoding, and take what has come for the whole."""
+        try:
+            self.wait()
+            if not self._decoded_frames:
+                raise FileError(f"{self.path.name} holds no sound: its header is there, but not a single sample.")
+        except FileError:
+            self.close()
+            raise
+        self.frames = self._available = self._decoded_frames
+
+    def _bytes(self, start: int, frames: int) -> bytes:
+        wanted, at = frames * self._frame_bytes, start * self._frame_bytes
+        parts = bytearray()
+        while len(parts) < wanted:
+            part = os.pread(self._reader.fileno(), wanted - len(parts), at + len(parts))
+            if not part:
+                raise FileError(
+                    f"The decoded sound of {self.path.name} was cut short by another program.", "Open it again."
+                )
+            parts += part
+        return bytes(parts)
+
     def _complete(self, cache_file: Path) -> bool:
         # A cache shorter than the header's promise is complete only for a file that really ends early, which is
         # rare enough to be decoded anew each time.
         return cache_file.exists() and cache_file.stat().st_size == self.frames * self._frame_bytes
 
-    def _decode(self, growing: Path, cache_file: Path) -> None:
+    def _decode(self, file: soundfile.SoundFile, growing: PartFile, cache_file: Path) -> None:
         decoded = 0
         try:
-            with self._writer, soundfile.SoundFile(self.path) as file:
-                while decoded < self.frames and not self._closing:
-                    try:
-                        block = file.read(min(_BLOCK_FRAMES, self.frames - decoded), dtype="float32", always_2d=True)
-                    except (soundfile.LibsndfileError, RuntimeError):
-                        break  # damaged from here on: what was decoded stays, the rest is reported as missing
-                    if not len(block):
-                        break
-                    self._writer.write(np.nan_to_num(block, nan=0.0, posinf=0.0, neginf=0.0).astype("<f4").tobytes())
+            with file, growing:
+                room = np.empty((_BLOCK_FRAMES, self.channels), np.float32)
+                is_whole = True
+                while is_whole and decoded < self.promised_frames and not self._closing:
+                    block, is_whole = _next_block(file, room[: self.promised_frames - decoded])
+                    growing.write(np.nan_to_num(block, nan=0.0, posinf=0.0, neginf=0.0).astype("<f4").tobytes())
                     decoded += len(block)
                     self._announce(decoded)
-            if decoded == self.frames:
-                os.replace(growing, cache_file)
-            else:
-                growing.unlink()
+                if decoded == self.promised_frames:
+                    # A cache that a power cut has emptied would have the right length.
+                    os.fdatasync(growing.handle)
+                    os.replace(growing.path, cache_file)
             if not self._closing:
                 self._decoded_frames = decoded
                 self._announce(self.frames)
         except OSError as error:
-            growing.unlink(missing_ok=True)
-            with self._grown:
-                self._failure = FileError(
-                    f"{self.path.name} cannot be decoded to the cache: {error.strerror}.",
-                    f"Make room in {cache_file.parent}; the file itself is untouched.",
-                )
-                self._grown.notify_all()
+            self._fail(self._no_room(cache_file, error))
+        except Exception as error:  # whoever waits for a frame must be told, whatever it was
+            self._fail(FileError(f"{self.path.name} cannot be decoded: {error}."))
+
+    def _no_room(self, cache_file: Path, error: OSError) -> FileError:
+        return FileError(
+            f"{self.path.name} cannot be decoded to the cache: {error.strerror}.",
+            f"Make room in {cache_file.parent}; the file itself is untouched.",
+        )
+
+    def _fail(self, failure: FileError) -> None:
+        with self._grown:
+            self._failure = failure
+            self._grown.notify_all()
 
     def _announce(self, available: int) -> None:
         with self._grown:
@@ -158,15 +202,48 @@ class DecodedSource:
             self._grown.notify_all()
 
 
+def _next_block(file: soundfile.SoundFile, room: Samples) -> tuple[Samples, bool]:
+    """Return the next frames of a file, as many as there is room for, and whether that many came.
+
+    Where a file ends before its header says, the library may fail after it has decoded the last of it: how much that
+    was is told by what it has left as it was.
+    """
+    room[:] = np.nan
+    try:
+        came = len(file.read(out=room))
+    except (soundfile.LibsndfileError, RuntimeError):
+        filled = np.flatnonzero(~np.isnan(room).any(axis=1))
+        came = int(filled[-1]) + 1 if len(filled) else 0
+    return room[:came], came == len(room)
+
+
+def _bears_out(path: Path, frames: int) -> bool:
+    """Return whether a compressed file looks as if it had so many frames.
+
+    Any header can claim any length. The last frame must be there, and no more sound claimed than the file's size
+    makes likely; digital silence is the one sound that takes less, and is quickly decoded.
+    """
+    with open_sound(path) as file:
+        if path.stat().st_size * file.samplerate < _LEAST_BYTES_A_SECOND * frames:
+            return False
+        try:
+            file.seek(frames - 1)
+            return len(file.read(1)) == 1
+        except (soundfile.LibsndfileError, RuntimeError):
+            return False
+
+
 def prune(folder: Path, limit_bytes: int) -> None:
     """Delete the caches not used for longest until the folder holds at most ``limit_bytes``."""
+    sweep(folder)
     files = []
     for path in folder.glob("*") if folder.exists() else ():
         try:
             status = path.stat()
         except OSError:
             continue
-        files.append((status.st_mtime, status.st_size, path))
+        if not is_part(path):
+            files.append((status.st_mtime, status.st_size, path))
     total = sum(size for _, size, _ in files)
     for _, size, path in sorted(files):
         if total <= limit_bytes:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import threading
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -12,6 +11,7 @@ import numpy.typing as npt
 import soundfile
 
 from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.sound.sound_file import open_sound, stamp_of
 from umbrick.core.sound.source import Samples, check_span
 
 _BEYOND_SOUND = 1e9
@@ -35,12 +35,12 @@ class FileSource:
 
     def __init__(self, path: Path, key: str) -> None:
         # Long reads (a survey's) have a handle of their own, so that what is played never waits for one to end.
-        self._brief, self._long = (_Handle(soundfile.SoundFile(path), threading.Lock()) for _ in range(2))
+        self._brief, self._long = (_Handle(open_sound(path), threading.Lock()) for _ in range(2))
         file = self._brief.file
         self._is_float = file.subtype in ("FLOAT", "DOUBLE")
         self._scanned_to = 0
         self._scanning = threading.Lock()
-        self._stamp = _stamp(path)
+        self._stamp = stamp_of(path)
         self.path = path
         self.key = key
         self.rate: int = file.samplerate
@@ -65,7 +65,7 @@ class FileSource:
 
     def is_unchanged(self) -> bool:
         """Whether the file on disk is still the one that was opened."""
-        return _stamp(self.path) == self._stamp
+        return stamp_of(self.path) == self._stamp
 
     def close(self) -> None:
         """Let go of the file; reading raises CancelledError from now on."""
@@ -101,11 +101,3 @@ class FileSource:
                 self._scanned_to = stop
         if bad.any():
             samples[bad] = 0.0
-
-
-def _stamp(path: Path) -> tuple[int, int] | None:
-    try:
-        status = os.stat(path)
-    except OSError:
-        return None
-    return status.st_size, status.st_mtime_ns

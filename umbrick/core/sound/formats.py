@@ -24,6 +24,11 @@ _NAMES = {"FLOAT": "32 bit float", "DOUBLE": "64 bit float", "VORBIS": "Vorbis",
 _IN_PLACE_CONTAINERS = {"WAV", "WAVEX", "RF64", "W64", "AIFF", "CAF", "AU"}
 _IN_PLACE_SUBTYPES = {"PCM_S8", "PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE", "ULAW", "ALAW"}
 
+LOWEST_RATE, HIGHEST_RATE = 2000, 1_000_000
+"""Frames a second that can be worked on: every detector and method is tested at both."""
+
+MOST_CHANNELS = 256
+
 WAV_LIMIT_BYTES = 4 * 2**30 - 2**20
 """Beyond this a WAV's 32-bit sizes do not hold, and RF64 is written instead (with room for its chunks)."""
 

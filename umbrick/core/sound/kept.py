@@ -7,17 +7,19 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 import time
 import uuid
 from pathlib import Path
 from typing import NamedTuple
 
 from umbrick.core.errors import FileError
-from umbrick.core.free_names import free_path
+from umbrick.core.free_names import free_path, named_after
 from umbrick.core.paths import work_folder
+from umbrick.core.sound.part_file import PartFile, real_target, sweep
 from umbrick.core.sound.saving import keep
-from umbrick.core.sound.whole_file import explained, make_safe, write_whole
+from umbrick.core.sound.whole_file import explained, write_whole
+
+_BLOCK_BYTES = 1 << 20
 
 
 class Kept(NamedTuple):
@@ -36,7 +38,7 @@ def kept_folder() -> Path:
 
 def free_name(folder: Path, home: Path, word: str) -> Path:
     """Return a free name for an old file in a folder: ``tape.original.wav``, ``tape.original-2.wav``."""
-    return free_path(folder / f"{home.stem}.{word}{home.suffix}")
+    return free_path(folder / named_after(home, word))
 
 
 def write_down(home: Path, path: Path) -> None:
@@ -60,7 +62,7 @@ def kept_of(home: Path) -> list[Kept]:
             one = Kept(Path(held["home"]), Path(held["path"]), float(held["at"]), note)
         except (OSError, ValueError, KeyError, TypeError):
             continue
-        if one.home == home and one.path.is_file():
+        if one.home == home and one.path.is_file() and not one.path.is_symlink():
             found.append(one)
     return sorted(found, key=lambda kept: -kept.at)
 
@@ -78,27 +80,23 @@ def bring_back(home: Path) -> tuple[Kept, Path | None]:
     FileError
         If there is none, or it cannot be put back; nothing has changed then.
     """
-    home = home.absolute()
+    home = real_target(home).absolute()
     found = kept_of(home)
     if not found:
         raise FileError(f"No old file of {home.name} is kept.", "Only files that Umbrick put others in place of are.")
     old = found[0]
     replaced = free_name(old.path.parent, home, "mended") if home.exists() else None
-    part = home.with_name(f".{home.name}.{os.getpid()}.part")
     try:
         if replaced:
             keep(home, replaced)
-        _copy(old.path, part)
-        os.replace(part, home)
+        sweep(home.parent)
+        # A copy: a second name would let another program change both.
+        with PartFile(home.parent, home.suffix) as part, old.path.open("rb") as file:
+            while block := file.read(_BLOCK_BYTES):
+                part.write(block)
+            os.utime(part.handle, ns=(time.time_ns(), old.path.stat().st_mtime_ns))
+            part.take_name(home, like=old.path)
         old.note.unlink(missing_ok=True)
     except OSError as error:
         raise FileError(*explained(error, home)) from error
-    finally:
-        part.unlink(missing_ok=True)
     return old, replaced
-
-
-def _copy(source: Path, target: Path) -> None:
-    """Make a copy that is whole and on the disk: a second name would let another program change both."""
-    shutil.copy2(source, target)
-    make_safe(target)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-import shutil
+import math
+import os
 import struct
 from collections.abc import Iterator, Sequence
 from pathlib import Path
@@ -18,11 +19,15 @@ import mutagen.oggvorbis
 from umbrick.core.sound.chunks import Chunk, riff_chunks
 from umbrick.core.sound.coding_history import BEXT, with_line
 from umbrick.core.sound.cues import Cue, cue_chunks, is_of_cues
+from umbrick.core.units import format_count
 
 _OF_THE_SOUND = {b"fmt ", b"data", b"fact", b"ds64", b"PEAK", b"JUNK", b"junk", b"FLLR", b"PAD ", b"levl", b"slnt"}
 """Chunks that describe the sample data itself, or are mere filling: the copy has its own."""
 
-_LARGEST_CHUNK = 64 * 2**20
+_MOST_BYTES = 64 * 2**20
+"""Chunks are carried over until they come to this; no notes or pictures are so long, but a header can claim it."""
+
+_LONGEST_RIFF = 2**32 - 1
 
 
 class Alterations(NamedTuple):
@@ -59,9 +64,9 @@ def carry_over(source: Path, target: Path, alterations: Alterations | None = Non
         target_chunks = riff_chunks(file)
     own = alterations or Alterations()
     if target_chunks:
-        bodies = list(_bodies(source, chunks, own))
-        if bodies:
-            _append_chunks(target, bodies)
+        left_out = _append_chunks(source, target, chunks, own)
+        if left_out:
+            return f"{format_count(left_out, 'chunk')} of {source.name} had no room and did not come along."
         if chunks:
             return ""
         return "" if not _tags_of(source) else f"The tags of {source.name} have no place in a WAV file."
@@ -70,16 +75,22 @@ def carry_over(source: Path, target: Path, alterations: Alterations | None = Non
     return _copy_tags(source, target)
 
 
-def _bodies(source: Path, chunks: list[Chunk], own: Alterations) -> Iterator[tuple[bytes, bytes]]:
-    """Yield the chunks of the copy, name and body."""
+def _bodies(source: Path, chunks: Sequence[Chunk], own: Alterations) -> Iterator[tuple[bytes, bytes] | None]:
+    """Yield the chunks of the copy, name and body; None for each that is too long or not all there."""
+    room = _MOST_BYTES
     with source.open("rb") as origin:
         for chunk in chunks:
-            if chunk.length > _LARGEST_CHUNK:
+            if chunk.length > room:
+                yield None
                 continue
             origin.seek(chunk.offset)
             body = origin.read(chunk.length)
-            if len(body) < chunk.length or (own.cues is not None and is_of_cues(chunk.name, body)):
+            if len(body) < chunk.length:
+                yield None
                 continue
+            if own.cues is not None and is_of_cues(chunk.name, body):
+                continue
+            room -= len(body)
             if chunk.name == BEXT and own.coding_line:
                 body = with_line(body, own.coding_line, own.later_by)
             yield chunk.name, body
@@ -87,26 +98,37 @@ def _bodies(source: Path, chunks: list[Chunk], own: Alterations) -> Iterator[tup
         yield from cue_chunks(own.cues)
 
 
-def _append_chunks(target: Path, bodies: list[tuple[bytes, bytes]]) -> None:
+def _append_chunks(source: Path, target: Path, chunks: Sequence[Chunk], alterations: Alterations) -> int:
+    """Write the source's chunks to the end of the target, one at a time; return how many had to be left out."""
+    left_out = written = 0
     with target.open("r+b") as copy:
         own = riff_chunks(copy)
-        if sum(chunk.length for chunk in own if chunk.name == b"data") % 2:
-            copy.seek(0, 2)
-            if copy.tell() % 2:
+        copy.seek(0)
+        longest = _LONGEST_RIFF if copy.read(4) == b"RIFF" else math.inf
+        end = copy.seek(0, os.SEEK_END)
+        for made in _bodies(source, chunks, alterations):
+            if made is None or end + len(made[1]) + 10 > longest:
+                left_out += 1
+                continue
+            if not written and end % 2 and sum(chunk.length for chunk in own if chunk.name == b"data") % 2:
                 copy.write(b"\0")
-        copy.seek(0, 2)
-        for name, body in bodies:
+            name, body = made
             copy.write(name + struct.pack("<I", len(body)) + body + b"\0" * (len(body) & 1))
+            end = copy.tell()
+            written += 1
+        if not written:
+            return left_out
         size = copy.tell() - 8
         copy.seek(0)
         if copy.read(4) == b"RIFF":
             copy.seek(4)
             copy.write(struct.pack("<I", size))
-            return
+            return left_out
         for chunk in own:
             if chunk.name == b"ds64":
                 copy.seek(chunk.offset)
                 copy.write(struct.pack("<Q", size))
+    return left_out
 
 
 def _tags_of(path: Path) -> Any:
@@ -158,11 +180,3 @@ def _copy_vorbis_comments(tagged: Any, copy: Any) -> None:
     if isinstance(tagged, mutagen.flac.FLAC) and isinstance(copy, mutagen.flac.FLAC):
         for picture in tagged.pictures:
             copy.add_picture(picture)  # type: ignore[no-untyped-call]
-
-
-def copy_permissions(source: Path, target: Path) -> None:
-    """Give a file the access rights of another; rights that may not be set are left."""
-    try:
-        shutil.copymode(source, target)
-    except PermissionError:
-        return

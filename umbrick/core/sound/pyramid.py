@@ -12,6 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError
+from umbrick.core.sound.part_file import PartFile, sweep
 from umbrick.core.sound.source import Samples, Source
 
 BUCKET = 256
@@ -99,13 +100,11 @@ class Pyramid:
     def save(self, path: Path) -> None:
         """Write the finished pyramid; OSError if there is no room."""
         path.parent.mkdir(parents=True, exist_ok=True)
-        part = path.with_name(f"{path.name}.{os.getpid()}.part")
-        try:
-            with part.open("wb") as file:
+        sweep(path.parent)
+        with PartFile(path.parent) as part:
+            with os.fdopen(os.dup(part.handle), "wb") as file:
                 np.save(file, np.stack([np.concatenate(arrays) for arrays in zip(*self._levels, strict=True)]))
-            part.replace(path)
-        finally:
-            part.unlink(missing_ok=True)
+            part.take_name(path)
 
     @classmethod
     def load(cls, path: Path, frames: int, channels: int) -> Pyramid | None:

@@ -13,8 +13,9 @@ from umbrick.core.sound.chunks import missing_bytes
 from umbrick.core.sound.content import Content
 from umbrick.core.sound.decoded_source import DecodedSource
 from umbrick.core.sound.file_source import FileSource
-from umbrick.core.sound.formats import FileFormat
+from umbrick.core.sound.formats import HIGHEST_RATE, LOWEST_RATE, MOST_CHANNELS, FileFormat
 from umbrick.core.sound.identity import content_key
+from umbrick.core.sound.sound_file import checked_stamp, open_sound
 from umbrick.core.units import format_count, format_length
 
 _DECODED_LIMIT_BYTES = 24 * 2**30
@@ -47,7 +48,8 @@ class Recording:
             return self.damage
         source = self.source
         if isinstance(source, DecodedSource) and source.missing_frames:
-            return _ends_early(self.path.name, source.frames - source.missing_frames, source.frames, source.rate)
+            came = source.promised_frames - source.missing_frames
+            return _ends_early(self.path.name, came, source.promised_frames, source.rate)
         if source.non_finite:
             return (
                 f"{self.path.name} holds {format_count(source.non_finite, 'sample')} that are not numbers; "
@@ -92,23 +94,24 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
     Raises
     ------
     FileError
-        If the file is missing, unreadable, empty, or not sound.
+        If the file is missing, unreadable, empty, not sound, or beyond the rates and channels that can be worked on.
     """
+    size = checked_stamp(path).size
+    if size == 0:
+        raise FileError(f"{path.name} is empty.")
     try:
-        if path.is_dir():
-            raise FileError(f"{path.name} is a folder.", "Open a sound file in it.")
-        size = path.stat().st_size
         key = content_key(path)
-    except FileNotFoundError as error:
-        raise FileError(f"There is no file {path}.") from error
+        with open_sound(path) as info:
+            form, rate, channels, frames = (
+                FileFormat(info.format, info.subtype),
+                info.samplerate,
+                info.channels,
+                info.frames,
+            )
     except PermissionError as error:
         raise FileError(f"{path.name} may not be read.", "Ask for permission to read it, or copy it.") from error
     except OSError as error:
         raise FileError(f"{path.name} cannot be read: {error.strerror}.") from error
-    if size == 0:
-        raise FileError(f"{path.name} is empty.")
-    try:
-        info = soundfile.info(path)
     except (soundfile.LibsndfileError, RuntimeError) as error:
         promised, missing = missing_bytes(path)
         if missing:
@@ -121,16 +124,24 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
             f"{path.name} is not a sound file that Umbrick can read.",
             "It reads WAV, RF64, W64, AIFF, CAF, FLAC, Ogg Vorbis, Opus and MP3.",
         ) from error
-    if info.frames <= 0:
+    if frames <= 0:
         raise FileError(f"{path.name} holds no sound: its header is there, but not a single sample.")
-    file_format = FileFormat(info.format, info.subtype)
-    if file_format.reads_in_place:
-        damage = _truncation(path, info.frames, info.samplerate)
-        return Recording(path, file_format, FileSource(path, key), Content(path), damage)
+    if not LOWEST_RATE <= rate <= HIGHEST_RATE:
+        raise FileError(
+            f"{path.name} has a rate of {rate} Hz; Umbrick works at {LOWEST_RATE} Hz to {HIGHEST_RATE / 1e6:g} MHz.",
+            "Its header may be damaged; the file was not touched.",
+        )
+    if channels > MOST_CHANNELS:
+        raise FileError(
+            f"{path.name} has {channels} channels; Umbrick works on up to {MOST_CHANNELS}.", "The file was not touched."
+        )
+    if form.reads_in_place:
+        return Recording(path, form, FileSource(path, key), Content(path), _truncation(path, frames, rate))
     decoded_folder = cache_folder / "decoded"
     decoded_source.prune(decoded_folder, _DECODED_LIMIT_BYTES)
     source = DecodedSource(path, decoded_folder / f"{key}.f32", key)
-    return Recording(path, file_format, source, Content(path))
+    damage = _ends_early(path.name, source.frames, source.promised_frames, rate) if source.is_cut_off else ""
+    return Recording(path, form, source, Content(path), damage)
 
 
 def _truncation(path: Path, frames: int, rate: int) -> str:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import errno
 import os
 import shutil
-import tempfile
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -21,6 +20,7 @@ from umbrick.core.sound.conversion import ChannelChoice, Outgoing
 from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.dither import TriangularDither
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
+from umbrick.core.sound.part_file import PartFile, real_target, sweep
 from umbrick.core.sound.source import Source
 from umbrick.core.sound.whole_file import explained, make_safe
 from umbrick.core.units import db_to_amplitude, format_count
@@ -108,7 +108,8 @@ def save(
     """Write a version to a file.
 
     The sound is written to a hidden file in the target's folder, given the source's tags and chunks, forced to the
-    disk, and only then renamed: at every moment the target is either whole and old, or whole and new.
+    disk, and only then renamed: at every moment the target is either whole and old, or whole and new. A link is
+    followed: what it leads to is replaced.
 
     Parameters
     ----------
@@ -144,41 +145,40 @@ def save(
     CancelledError
         If ``is_cancelled`` says so; nothing has changed then.
     """
-    if path.exists() and not overwrite:
+    target = real_target(path)
+    if target.exists() and not overwrite:
         raise FileError(
             f"{path.name} exists already.", "It was not touched; choose another name, or say to replace it."
         )
-    if keep_as is not None and keep_as.exists():
+    if keep_as is not None and os.path.lexists(keep_as):
         raise FileError(f"{keep_as.name} exists already, so the old file cannot be kept under that name.")
     outgoing = Outgoing(version, rate or version.rate, layout)
     form = _fitting(form, outgoing)
-    part: Path | None = None
+    kept: Path | None = None
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part" + path.suffix, dir=path.parent)
-        os.close(handle)
-        part = Path(name)
-        over = _write(outgoing, part, form, origin_format, db_to_amplitude(gain_db), progress, is_cancelled)
-        note = metadata.carry_over(papers.origin, part, _altering(papers, form, outgoing)) if papers else ""
-        if path.exists():
-            metadata.copy_permissions(path, part)
-        else:
-            part.chmod(0o666 & ~_umask())
-        make_safe(part)
-        if path.exists() and not overwrite:
-            raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
-        kept = keep_as if path.exists() else None
-        if kept is not None:
-            keep(path, kept)
-            on_kept()
-        os.replace(part, path)
-        make_safe(path.parent)
+        sweep(target.parent)
+        with PartFile(target.parent, target.suffix) as part:
+            try:
+                over = _write(outgoing, part, form, origin_format, db_to_amplitude(gain_db), progress, is_cancelled)
+            except soundfile.LibsndfileError as error:
+                raise FileError(*_explain_library(error, target)) from error
+            note = metadata.carry_over(papers.origin, part.path, _altering(papers, form, outgoing)) if papers else ""
+            if os.path.lexists(target) and not overwrite:
+                raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
+            if keep_as is not None and target.exists():
+                keep(target, keep_as)
+                kept = keep_as
+            try:
+                if kept is not None:
+                    on_kept()
+                part.take_name(target, like=target)
+            except BaseException:
+                if kept is not None:
+                    kept.unlink(missing_ok=True)  # the target is still what it was: one name is enough
+                raise
+        make_safe(target.parent)
     except OSError as error:
         raise FileError(*explained(error, path)) from error
-    except soundfile.LibsndfileError as error:
-        raise FileError(*_explain_library(error, path)) from error
-    finally:
-        if part is not None:
-            part.unlink(missing_ok=True)
     return Saved(path, form, over, note, kept)
 
 
@@ -209,7 +209,7 @@ def _fitting(form: FileFormat, version: Outgoing) -> FileFormat:
 
 def _write(
     outgoing: Outgoing,
-    path: Path,
+    part: PartFile,
     form: FileFormat,
     origin_format: FileFormat | None,
     gain: float,
@@ -223,7 +223,10 @@ def _write(
     dither = TriangularDither(bits, outgoing.channels) if bits is not None and changed else None
     step = 2.0 ** (1 - bits) if bits is not None else 0.0
     over = written = 0
-    with soundfile.SoundFile(path, "w", outgoing.rate, outgoing.channels, form.subtype, format=form.container) as file:
+    handle = os.dup(part.handle)
+    with soundfile.SoundFile(
+        handle, "w", outgoing.rate, outgoing.channels, form.subtype, format=form.container, closefd=True
+    ) as file:
         for whole in outgoing.blocks(is_cancelled):
             for block in np.split(whole, range(_BLOCK_FRAMES, len(whole), _BLOCK_FRAMES)):
                 if gain != 1.0:
@@ -257,12 +260,6 @@ def keep(path: Path, keep_as: Path) -> None:
             raise
         shutil.copy2(path, keep_as)
         make_safe(keep_as)
-
-
-def _umask() -> int:
-    mask = os.umask(0o077)
-    os.umask(mask)
-    return mask
 
 
 def _explain_library(error: soundfile.LibsndfileError, path: Path) -> tuple[str, str]:

@@ -4,37 +4,32 @@ from __future__ import annotations
 
 import errno
 import os
-import tempfile
 from pathlib import Path
 
 from umbrick.core.errors import FileError
+from umbrick.core.sound.part_file import PartFile, real_target, sweep
 
 
 def write_whole(path: Path, data: bytes, overwrite: bool = False) -> None:
     """Write a file beside its place, make it safe on the disk, and put it there in one step.
+
+    A new file gets the rights that the person's umask gives; one that is replaced hands on its own.
 
     Raises
     ------
     FileError
         If it cannot be written, or exists and may not be replaced; nothing has changed then.
     """
-    if path.exists() and not overwrite:
-        raise FileError(f"{path.name} exists already.", "It was not touched; choose another name.")
-    part: Path | None = None
     try:
-        handle, name = tempfile.mkstemp(prefix=f".{path.name}.", suffix=".part", dir=path.parent)
-        part = Path(name)
-        with os.fdopen(handle, "wb") as file:
-            file.write(data)
-            file.flush()
-            os.fsync(file.fileno())
-        part.chmod(0o644)
-        os.replace(part, path)
+        target = real_target(path)
+        if target.exists() and not overwrite:
+            raise FileError(f"{path.name} exists already.", "It was not touched; choose another name.")
+        sweep(target.parent)
+        with PartFile(target.parent) as part:
+            part.write(data)
+            part.take_name(target, like=target)
     except OSError as error:
         raise FileError(*explained(error, path)) from error
-    finally:
-        if part is not None:
-            part.unlink(missing_ok=True)
 
 
 def make_safe(path: Path) -> None:
@@ -55,4 +50,6 @@ def explained(error: OSError, path: Path) -> tuple[str, str]:
         return f"The folder {path.parent} may not be written to.", safe
     if error.errno == errno.ENOENT:
         return f"There is no folder {path.parent}.", safe
+    if error.errno == errno.ENAMETOOLONG:
+        return f"The name {path.name[:40]}… is too long.", "Nothing was changed; choose a shorter one."
     return f"{path.name} cannot be written: {error.strerror or error}.", safe

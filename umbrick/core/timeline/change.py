@@ -69,6 +69,13 @@ class Change:
         grown = self.inserted.frames - self.removed.frames
         return Change(self.starts + np.cumsum(grown) - grown, self.inserted, self.removed, self.left, self.right)
 
+    def fits(self, version: Version) -> bool:
+        """Whether a version has at the change's spans what the change takes out there."""
+        stops = self.stops
+        if len(stops) and int(stops[-1]) > version.frames:
+            return False
+        return version.cut(self.starts, stops).joined().is_alike(self.removed.joined())
+
     def apply(self, version: Version) -> Version:
         """Return the version after the change, which must have been made for this one or one of equal content."""
         return version.spliced(self.starts, self.stops, self.inserted)

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from umbrick import __version__
+from umbrick.core.errors import UmbrickError
 from umbrick.core.timeline.change import Change, applied
 from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
 from umbrick.core.timeline.version import Version
@@ -21,6 +22,13 @@ _ID_PREFIX = "m"
 
 RESTORE = "restore"
 """The method of a ledger entry that brought back the original somewhere."""
+
+
+class StaleEditError(UmbrickError):
+    """An edit was worked out on a version that is not the current one any more."""
+
+    def __init__(self) -> None:
+        super().__init__("The recording has changed since this was worked out.", "Nothing was changed; do it again.")
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +115,9 @@ class History:
     """
 
     original: Version
+    revision: int = 0
+    """How many times it has changed, counted on over closing and reopening: who writes it down holds that number
+    against what is written already, so that two that were read alike cannot both go on."""
     _edits: list[Edit] = field(init=False, default_factory=list)
     _turns: list[tuple[Turn, ...]] = field(init=False, default_factory=list)
     _entries: dict[str, Entry] = field(init=False, default_factory=dict)
@@ -124,7 +135,9 @@ class History:
         self._versions[0] = self.original
 
     @classmethod
-    def rebuilt(cls, original: Version, edits: Iterable[Edit], now: int, at: int, version: Version) -> History:
+    def rebuilt(
+        cls, original: Version, edits: Iterable[Edit], now: int, at: int, version: Version, revision: int = 0
+    ) -> History:
         """Return the history of edits made earlier.
 
         Parameters
@@ -137,8 +150,9 @@ class History:
         at : int
             For how many of them ``version`` is the outcome.
         version : Version
+        revision : int
         """
-        history = cls(original)
+        history = cls(original, revision)
         for edit in edits:
             history._append(edit)
         history._versions = OrderedDict({at: version})
@@ -231,7 +245,15 @@ class History:
         return mend_id in self._entries
 
     def admitted(self, edit: Edit) -> Edit:
-        """Return the edit as it will stand in the history: with the time, and with ids for its new mends."""
+        """Return the edit as it will stand in the history: with the time, and with ids for its new mends.
+
+        Raises
+        ------
+        StaleEditError
+            If it was worked out on another version than the current one.
+        """
+        if edit.changes and not edit.changes[0].fits(self.current):
+            raise StaleEditError
         at = time.time()
         made = tuple(
             replace(mend, id=f"{_ID_PREFIX}{self._made + number}", made_at=at, program=__version__)
@@ -252,6 +274,7 @@ class History:
             del self._versions[at]
         self._append(edit)
         self._now += 1
+        self.revision += 1
         self._keep(self._now, version)
         return edit
 
@@ -263,6 +286,7 @@ class History:
         self._now -= 1
         self._turn_back(self._now)
         self._moving -= self._edits[self._now].moves
+        self.revision += 1
         self._keep(self._now, version)
         return self._edits[self._now]
 
@@ -274,6 +298,7 @@ class History:
         self._now += 1
         self._turn(self._turns[self._now - 1], self._edits[self._now - 1].marks)
         self._moving += self._edits[self._now - 1].moves
+        self.revision += 1
         self._keep(self._now, version)
         return self._edits[self._now - 1]
 

@@ -169,12 +169,9 @@ def _taken_back(history: History, entries: Sequence[Entry]) -> tuple[Change, ...
     version, waiting, made = history.current, sorted(entries, key=lambda entry: -entry.number), []
     while waiting:
         rows: list[tuple[int, Runs, Runs, int]] = []
-        left = []
-        for entry in waiting:
-            starts = _located(version, entry, entry.change.inserted, entry.change.removed)
-            if starts is None:
-                left.append(entry)
-                continue
+        left: list[Entry] = []
+        located = ((e, _located(version, e, e.change.inserted, e.change.removed)) for e in waiting)
+        for entry, starts in _apart(list(located), left):
             rows += [
                 (start, entry.change.inserted, entry.change.removed, entry.first + row)
                 for row, start in enumerate(starts.tolist())
@@ -184,6 +181,32 @@ def _taken_back(history: History, entries: Sequence[Entry]) -> tuple[Change, ...
         made.append(_change_at(version, sorted(rows, key=lambda row: row[0])))
         version, waiting = made[-1].apply(version), left
     return tuple(made)
+
+
+def _apart(located: Sequence[tuple[Entry, Integers | None]], left: list[Entry]) -> list[tuple[Entry, Integers]]:
+    """Return the entries that were located at places which do not overlap; the others are added to ``left``.
+
+    Two may be found at one place where each fits for itself, after what stood between them has gone.
+    """
+    found = [(entry, starts) for entry, starts in located if starts is not None]
+    left += [entry for entry, starts in located if starts is None]
+    begins = [starts for _, starts in found]
+    ends = [starts + entry.change.inserted.frames[entry.first : entry.last] for entry, starts in found]
+    if not found or not _overlap(np.concatenate(begins), np.concatenate(ends)):
+        return found
+    taken: list[int] = []
+    for number, (entry, _) in enumerate(found):
+        tried = [*taken, number]
+        if _overlap(np.concatenate([begins[n] for n in tried]), np.concatenate([ends[n] for n in tried])):
+            left.append(entry)
+        else:
+            taken = tried
+    return [found[number] for number in taken]
+
+
+def _overlap(begins: Integers, ends: Integers) -> bool:
+    order = np.lexsort([ends, begins])
+    return bool((begins[order][1:] < ends[order][:-1]).any())
 
 
 def _change_at(version: Version, rows: list[tuple[int, Runs, Runs, int]]) -> Change:

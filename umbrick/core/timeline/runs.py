@@ -130,15 +130,24 @@ class Runs:
 
     def is_same(self, other: Runs) -> bool:
         """Whether both are the same frames of the same sources standing for the same frames of the original."""
+        return self._has_places_of(other) and all(
+            self.sources[own] is other.sources[its]
+            for own, its in zip(self.index.tolist(), other.index.tolist(), strict=True)
+        )
+
+    def is_alike(self, other: Runs) -> bool:
+        """Whether both are the same frames of sources of the same content."""
+        return self._has_places_of(other) and all(
+            self.sources[own].key == other.sources[its].key
+            for own, its in {*zip(self.index.tolist(), other.index.tolist(), strict=True)}
+        )
+
+    def _has_places_of(self, other: Runs) -> bool:
         return (
             np.array_equal(self.counts, other.counts)
             and np.array_equal(self.starts, other.starts)
             and np.array_equal(self.lengths, other.lengths)
             and np.array_equal(self.origins, other.origins)
-            and all(
-                self.sources[own] is other.sources[its]
-                for own, its in zip(self.index.tolist(), other.index.tolist(), strict=True)
-            )
         )
 
 

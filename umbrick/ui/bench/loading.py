@@ -30,6 +30,8 @@ class Loaded:
     reference: Reference
     history: History
     surveyed: Surveyed | None
+    closed: tuple[str, frozenset[str]]
+    """The version that was measured again last, and which findings mends of others made go away in it."""
     lost: str = ""
 
 
@@ -154,6 +156,10 @@ def _loaded(recording: Recording, shelf: Shelf) -> Loaded:
     except DamagedCasebookError as error:
         surveyed = None
         lost.append(f"The survey could not be read ({error}) and must be made again.")
+    try:
+        closed = shelf.closed()
+    except DamagedCasebookError:
+        closed = "", frozenset()  # it is only measured again
     if restored.lost:
         lost.append(lift_off_broken(shelf, restored.history))
     return Loaded(
@@ -163,5 +169,6 @@ def _loaded(recording: Recording, shelf: Shelf) -> Loaded:
         shelf.reference(),
         restored.history,
         surveyed,
+        closed,
         " ".join(filter(None, lost)),
     )

@@ -245,6 +245,8 @@ def _prepared(loaded: Loaded | Astray) -> Ready | Astray:
         work.home, work.home_stamp = reference.home, reference.home_stamp
     work.saved = reference.saved or work.saved
     work.sensitivity = dict(reference.sensitivity)
+    if loaded.closed[0]:
+        work.closed = dict([loaded.closed])
     if loaded.surveyed:
         work.survey, work.survey_count, work.found = loaded.surveyed
     show_view(work, reference.view)

@@ -57,6 +57,7 @@ class Rechecking(QObject):
                 )
                 heard = [f for f in found if f.confidence >= 1.0 - work.sensitivity_of(f.kind)]
                 gone |= {f.id for f in group if not any(is_same(f, other, slack) for other in heard)}
+            work.shelf.write_closed(key, frozenset(gone))
             return frozenset(gone)
 
         def done(gone: frozenset[str]) -> None:
@@ -65,6 +66,7 @@ class Rechecking(QObject):
                 self._bench.findings_changed.emit()
 
         self._job = self._bench.jobs.start("measuring again", measure, done)
+        self._job.failed.connect(self._bench.failed)
 
 
 def _doubtful(listing: Listing, version: Version, original: Version) -> list[Finding]:

@@ -56,6 +56,7 @@ def facts_of_work(work: Work, job: Job) -> Facts:
         work.history,
         surveyed,
         work.sensitivity,
+        work.closed_now,
         True,
         lambda share: job.report(0.8 * share),
         job.is_cancelled,

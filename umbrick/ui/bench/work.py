@@ -151,7 +151,7 @@ class Work:
 
     def listing(self) -> Listing:
         """Return the findings as listed now; the same object until something about them changes."""
-        closed = self.closed.get(self.version.key, _NONE)
+        closed = self.closed_now
         key = (self.table, tuple(sorted(self.sensitivity.items())), self.history.latest, self.sieve, closed)
         if self._listing is None or not _same(self._listing[0], key):
             if self._decisions is None or self._decisions.table is not self.table:
@@ -162,6 +162,11 @@ class Work:
                     codes[row] = CODES[State.MENDED]
             self._listing = key, Listing.of(self.table, self.sensitivity, codes, self.sieve)
         return self._listing[1]
+
+    @property
+    def closed_now(self) -> frozenset[str]:
+        """The findings that mends of others made go away in the current version, as far as measured again."""
+        return self.closed.get(self.version.key, _NONE)
 
     def measures(self) -> Measures | None:
         """Return the measures of the last survey at the present sensitivity, or None before the first."""
