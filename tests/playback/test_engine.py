@@ -1,3 +1,4 @@
+import threading
 import time
 
 import numpy as np
@@ -336,3 +337,79 @@ def test_a_simulated_output_counts_when_it_ran_dry():
     time.sleep(0.02)
     output.write(block)
     assert output.underruns == 1
+
+
+def test_another_form_can_be_chosen_while_playing_and_scrubbing_and_it_goes_on_playing(versions):
+    other = Version.of(ArraySource(0.3 * rng(4).standard_normal((20_000, 1)), 44_100, "q"))
+    said = []
+    output = SimulatedOutput(keeps_time=False, keeps_sound=False)
+    engine = Engine(output, on_fault=said.append)
+    for number in range(40):
+        chosen = (other, versions[1])[number % 2]
+        engine.load(Programme(chosen, chosen))
+        if number % 3 == 0:
+            engine.scrub(100.0)
+            engine.scrub(4000.0)
+        else:
+            engine.play(0, (0, 9000))
+    engine.end_scrub()
+    engine.load(Programme(other, other))
+    engine.reset_meters()
+    engine.play(0)
+    poll(lambda: not engine.is_playing)
+    assert engine.position == other.frames
+    assert engine.reading.peak_dbfs > -40
+    assert said == []
+    engine.close()
+
+
+class _Broken(ArraySource):
+    def read(self, start, stop):
+        raise RuntimeError("the pack of cards fell down")
+
+
+def test_any_fault_is_told_and_the_next_recording_plays(versions):
+    said = []
+    engine = Engine(SimulatedOutput(keeps_time=False), on_fault=said.append)
+    broken = Version.of(_Broken(np.zeros((9000, 2)), RATE, "b"))
+    engine.load(Programme(broken, broken))
+    engine.play(0)
+    poll(lambda: said)
+    assert "pack of cards" in said[0]
+    assert not engine.is_playing
+    engine.load(Programme(versions[0], versions[0]))
+    engine.play(0)
+    poll(lambda: not engine.is_playing)
+    assert engine.position == versions[0].frames
+    engine.close()
+
+
+class _SlowToEnd(SimulatedOutput):
+    """Takes as long as it is let to play what it holds."""
+
+    def __init__(self):
+        super().__init__(keeps_time=False)
+        self.flushing, self.may_end = threading.Event(), threading.Event()
+
+    def flush(self):
+        self.flushing.set()
+        self.may_end.wait(20)
+
+
+def test_nobody_waits_while_a_device_plays_what_it_holds(versions):
+    output = _SlowToEnd()
+    engine = Engine(output)
+    output.flushing.wait(20)
+    engine.load(Programme(versions[0], versions[0]))
+    engine.play(0)
+    engine.stop()
+    assert not output.may_end.is_set()
+    output.may_end.set()
+    engine.close()
+
+
+def poll(is_true, seconds=20.0):
+    limit = time.monotonic() + seconds
+    while not is_true():
+        assert time.monotonic() < limit
+        time.sleep(0.002)

@@ -54,7 +54,7 @@ class Casebook:
 
     def shelf_of(self, path: Path) -> Shelf | None:
         """Return the place of the recording that belongs in this file, if it has one."""
-        return next((shelf for shelf, reference in self._readable() if reference.home == path), None)
+        return next((shelf for shelf, reference in self.readable() if reference.home == path), None)
 
     def add(self, recording: Recording) -> Shelf:
         """Make a place for a recording that the person has opened."""
@@ -66,7 +66,7 @@ class Casebook:
 
     def copy_to(self, path: Path) -> None:
         """Write the whole casebook under another name, which must be free; paths in it lead to the same files."""
-        references = [(shelf.number, reference) for shelf, reference in self._readable()]
+        references = [(shelf.number, reference) for shelf, reference in self.readable()]
         self.store.copy_to(path)
         copy = Casebook.open(path)
         try:
@@ -85,7 +85,7 @@ class Casebook:
                 number,
             )
 
-    def _readable(self) -> Iterator[tuple[Shelf, Reference]]:
+    def readable(self) -> Iterator[tuple[Shelf, Reference]]:
         """Yield the recordings that can be made sense of: one bad entry is not to stand in the way of the others."""
         for shelf in self.shelves():
             try:

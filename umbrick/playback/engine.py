@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from enum import Enum
@@ -59,6 +60,11 @@ class Programme:
             self._add(sound, self.before, map_position(self.after, self.before, min(start, self.after.frames)), 1.0)
         return sound
 
+    @property
+    def form(self) -> tuple[int, int]:
+        """Rate and number of channels."""
+        return self.after.rate, self.after.channels
+
     def output_gain(self) -> float:
         """Return the factor between the version's level and the output's."""
         return db_to_amplitude(self.gain_db + dict(self.trims_db).get(self.hearing, 0.0))
@@ -100,7 +106,8 @@ class Engine:
     Notes
     -----
     Programme and state are immutable and exchanged as a whole: reading sound holds no lock, and nothing that edits
-    ever waits for what plays.
+    ever waits for what plays. The form that is played, the meters and the device belong to the playing thread alone:
+    it takes up another form, output or a reset of the meters between two blocks.
     """
 
     def __init__(
@@ -123,6 +130,7 @@ class Engine:
         self._closing = False
         self._form: tuple[int, int] | None = None
         self._meter = Meter(48000, 1)
+        self._resets_meters = False
         self._thread = threading.Thread(target=self._run, name="playback", daemon=True) if threaded else None
         if self._thread:
             self._thread.start()
@@ -158,23 +166,20 @@ class Engine:
     @property
     def reading(self) -> Reading:
         """The meters, at the level of the version that is heard."""
-        return self._meter.reading
+        return Reading() if self._resets_meters else self._meter.reading
 
     def reset_meters(self) -> None:
         """Forget peaks and counts."""
-        self._meter.reset()
+        self._resets_meters = True
 
     def load(self, programme: Programme) -> None:
         """Play this from now on: at the same place if it is another version of the same recording."""
         with self._changed:
-            state, form = self._state, (programme.after.rate, programme.after.channels)
+            state = self._state
             old = state.programme
-            if form != self._form or (old is not None and old.before.sources[0] is not programme.before.sources[0]):
+            if old is None or old.before.sources[0] is not programme.before.sources[0]:
                 self._state = _State(programme, jumps=state.jumps + 1)
-                if form != self._form:
-                    self._form = form
-                    self._meter = Meter(*form)
-                    self._open()
+                self._hand = None
             else:
                 self._state = replace(state, programme=programme, position=_moved(state.position, old, programme))
 
@@ -261,19 +266,25 @@ class Engine:
         Raises
         ------
         FileError
-            If the recording cannot be read; playing has stopped then.
+            If the recording cannot be read; playing and scrubbing have stopped then, as after any other error.
         """
+        try:
+            return self._step()
+        except BaseException:
+            with self._changed:
+                self._state = replace(self._state, playing=False, stopping=False, sounding=None, fade_from=None)
+                self._hand = self._scrubber = None
+            raise
+
+    def _step(self) -> bool:
         if self._new_output is not None:
             self._exchange_output()
         state = self._state
+        if state.programme is not None and (state.playing or self._hand is not None):
+            self._take_up(state.programme)
         if not state.playing or state.programme is None:
-            return self._step_scrub()
-        try:
-            sound, after = self._rendered(state, state.programme)
-        except (FileError, CancelledError):
-            with self._changed:
-                self._state = replace(self._state, playing=False, stopping=False, sounding=None, fade_from=None)
-            raise
+            return self._step_scrub(state.programme)
+        sound, after = self._rendered(state, state.programme)
         with self._changed:
             self._state = _joined(state, after, self._state)
         self._write(self._at_pace(sound, state.programme))
@@ -298,16 +309,19 @@ class Engine:
 
     def _run(self) -> None:
         while not self._closing:
-            with self._changed:
-                if not self._is_wanted():
-                    self._output.flush()
-                    self._changed.wait_for(self._is_wanted)
             try:
+                if not self._is_wanted():
+                    self._output.flush()  # which may take as long as the device's buffer lasts: nobody waits for it
+                with self._changed:
+                    self._changed.wait_for(self._is_wanted)
                 self.step()
             except CancelledError:
                 continue  # the recording was closed
             except FileError as error:
                 self._on_fault(str(error))
+            except Exception as error:
+                traceback.print_exc()
+                self._on_fault(f"Playing stopped: a fault in Umbrick itself ({type(error).__name__}: {error}).")
 
     def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:
         """Return the next block, and the state after it if nothing else happens meanwhile."""
@@ -319,7 +333,7 @@ class Engine:
         elif loop and loop[0] <= start < loop[1]:
             frames = min(frames, loop[1] - start)
         sound = programme.read(start, frames)
-        self._meter.feed(sound)
+        self._measure(sound)
         sound *= np.float32(programme.output_gain())
         _fade_in(sound, programme, state)
         after = replace(state, position=start + frames, sounding=programme, fade_from=None)
@@ -331,6 +345,22 @@ class Engine:
         if after.position >= programme.after.frames:
             return sound, replace(after, position=programme.after.frames, playing=False, sounding=None)
         return sound, after
+
+    def _take_up(self, programme: Programme) -> None:
+        """Get meters and device ready for the form of what is played next."""
+        form = programme.form
+        if form != self._form:
+            self._form = form
+            self._meter = Meter(*form)
+            self._paced = (Pace(), None)
+            self._scrubber = None
+            self._open()
+
+    def _measure(self, sound: Block) -> None:
+        if self._resets_meters:
+            self._meter.reset()
+            self._resets_meters = False
+        self._meter.feed(sound)
 
     def _at_pace(self, sound: Block, programme: Programme) -> Block:
         """Return a block at the pace asked for; a new pace fades in, as a jump does."""
@@ -345,9 +375,9 @@ class Engine:
             sound[:length] *= _ramp(length)
         return sound
 
-    def _step_scrub(self) -> bool:
+    def _step_scrub(self, programme: Programme | None) -> bool:
         """Play a short block under the hand; False if there is none."""
-        hand, programme = self._hand, self._state.programme
+        hand = self._hand
         if hand is None or programme is None:
             self._scrubber = None
             return False
@@ -360,13 +390,9 @@ class Engine:
         heard_at = self._clock() + (self._output.latency_frames() + SCRUB_FRAMES) / rate
         path = self._scrubber.path(hand, heard_at, SCRUB_FRAMES)
         first, last = reach_of(path)
-        try:
-            sound = programme.read(max(0, first), last - max(0, first))
-        except (FileError, CancelledError):
-            self.end_scrub()
-            raise
+        sound = programme.read(max(0, first), last - max(0, first))
         sound = self._scrubber.faded(resampled(sound, max(0, first), path))
-        self._meter.feed(sound)
+        self._measure(sound)
         self._write(sound * np.float32(programme.output_gain()))
         return True
 
@@ -406,7 +432,8 @@ def _joined(before: _State, after: _State, now: _State) -> _State:
     if now is before:
         return after
     if now.jumps != before.jumps:
-        return replace(now, fade_from=(after.sounding, after.position) if after.sounding and now.playing else None)
+        goes_over = after.sounding and now.playing and now.programme and now.programme.form == after.sounding.form
+        return replace(now, fade_from=(after.sounding, after.position) if after.sounding and goes_over else None)
     assert now.programme is not None
     return replace(
         after,

@@ -19,6 +19,14 @@ class Stamp(NamedTuple):
     modified_ns: int
 
 
+def real_path(path: Path) -> Path:
+    """Return the absolute path of a file; of a link, that of the file it leads to.
+
+    A recording is the file with the sound: what is put back in place goes there, and the link stays a link.
+    """
+    return path.resolve() if path.is_symlink() else path.absolute()
+
+
 def stamp_of(path: Path) -> Stamp | None:
     """Return the stamp of a regular file, or None if there is none under that name."""
     try:

@@ -17,6 +17,7 @@ from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.decisions import findings_of
 from umbrick.ui.bench.jobs import Job, Jobs
+from umbrick.ui.bench.leases import Leases
 from umbrick.ui.bench.sieve import Sieve
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
@@ -51,13 +52,17 @@ class Bench(QObject):
     def __init__(self) -> None:
         super().__init__()
         self.jobs = Jobs()
+        self.jobs.failed.connect(self.failed)
         self.works: list[Work] = []
+        self.leases = Leases()
+        """Those on every recording, also on what is opened meanwhile."""
         self.work: Work | None = None
         self.worst_first = False
         """Whether the docket lists the worst findings of a kind first, not the earliest."""
 
     def add(self, work: Work) -> None:
         """Put a newly opened recording on the bench and go to it."""
+        work.leases.above = self.leases
         self.works.append(work)
         self.recordings_changed.emit()
         self.show_work(work)
@@ -244,22 +249,18 @@ class Bench(QObject):
 
         Other edits wait meanwhile. Once begun it cannot be stopped: what is in the casebook is in the history too.
         """
-        work.held = work.held or "An edit is being written; other edits wait."
-        admitted = work.history.admitted(edit)
+        lease = work.leases.take("An edit is being written; other edits wait.")
+
+        def write(_: Job) -> tuple[Edit, Version]:
+            return work.shelf.write(work.history, work.history.admitted(edit), version)
 
         def written(stored: tuple[Edit, Version]) -> None:
             work.history.push(*stored)
-            work.held = ""
+            lease.release()
             self.tell_edited(work)
             done(stored[0])
 
-        def ended() -> None:
-            work.held = ""
-
-        job = self.jobs.start("writing an edit", lambda _: work.shelf.write(work.history, admitted, version), written)
-        job.failed.connect(self.failed)
-        job.ended.connect(ended)
-        return job
+        return self.jobs.start("writing an edit", write, written, ended=lease.release)
 
     def tell_edited(self, work: Work) -> None:
         """Let the widgets know that a recording was edited."""
@@ -275,7 +276,9 @@ class Bench(QObject):
         version = work.version
         if version.key not in work.peaks:
             self.jobs.start(
-                "measuring the peak", lambda _: work.measure_peak(version), lambda _: self.version_changed.emit()
+                "measuring the peak",
+                lambda _: work.measure_peak(version),
+                lambda _: self.version_changed.emit(),
             )
 
     def undo(self) -> None:

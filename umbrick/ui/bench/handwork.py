@@ -152,18 +152,8 @@ class Handwork(Task):
 
     def _work_out(self, work: Work, title: str, run: Run, done: Callable[[Any], None]) -> None:
         """Run something that can be stopped while it is being worked out, with other edits waiting."""
-        work.held = "Something is being done by hand (Esc stops it); other edits wait."
-        is_done = [False]
-
-        def finish(result: Any) -> None:
-            is_done[0] = True
-            done(result)
-
-        def ended() -> None:
-            if not is_done[0]:
-                work.held = ""
-
-        self._run(title, run, finish, "Stopped; nothing was changed.").ended.connect(ended)
+        lease = work.leases.take("Something is being done by hand (Esc stops it); other edits wait.")
+        self._run(title, run, done, "Stopped; nothing was changed.").ended.connect(lease.release)
 
     def put(self, work: Work, title: str, mended: Mended) -> bool:
         """Put something that has been made already in the history; whether that could be done."""

@@ -52,6 +52,8 @@ class Job(QObject):
 class Jobs(QObject):
     """Starts jobs, each in a thread of its own, and can wait for all of them."""
 
+    failed = Signal(str)
+    """Some work could not be done, and nobody else is told; the sentence says why."""
     _settled = Signal(object, str, object)
 
     def __init__(self) -> None:
@@ -65,15 +67,25 @@ class Jobs(QObject):
         return not self._running
 
     def start(
-        self, title: str, work: Work, done: Callable[[Any], None], came: Callable[[Any], None] = lambda _: None
+        self,
+        title: str,
+        work: Work,
+        done: Callable[[Any], None],
+        came: Callable[[Any], None] = lambda _: None,
+        *,
+        failed: Callable[[str], None] | None = None,
+        ended: Callable[[], None] = lambda: None,
     ) -> Job:
         """Run ``work(job)`` in the background; ``done(result)`` follows in the interface's thread.
 
         ``came`` is told what the work emits on the way. It is connected before the work begins: what comes at once
-        would be lost otherwise.
+        would be lost otherwise. ``failed`` is told the sentence that says why it could not be done; if it is not
+        given, :attr:`failed` of all jobs is: nothing fails without a word. ``ended`` follows in every case.
         """
         job = Job(title)
         job.done.connect(done)
+        job.failed.connect(failed or self.failed)
+        job.ended.connect(ended)
         job.came.connect(came, Qt.ConnectionType.QueuedConnection)
         thread = threading.Thread(target=self._run, args=(job, work), name=title, daemon=True)
         self._running[job] = thread

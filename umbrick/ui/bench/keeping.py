@@ -119,24 +119,26 @@ class Keeping(QObject):
         """
         casebook = self.casebook()
         self.write_views()
-        for work in self._bench.works:
-            work.held = "The casebook is being written."
-
-        def free() -> None:
-            for work in self._bench.works:
-                work.held = ""
+        if reason := next((work.held for work in self._bench.works if work.held), ""):
+            self._bench.failed.emit(reason)
+            return
+        lease = self._bench.leases.take("The casebook is being written; edits wait.")
 
         def saved(_: object) -> None:
             self._superseded = casebook.path
-            then(path, free)
+            then(path, lease.release)
 
-        job = self._bench.jobs.start(f"writing {path.name}", lambda _: casebook.copy_to(path), saved)
-        job.failed.connect(self._bench.failed)
-        job.failed.connect(lambda _: free())
+        def failed(reason: str) -> None:
+            lease.release()
+            self._bench.failed.emit(reason)
+
+        self._bench.jobs.start(f"writing {path.name}", lambda _: casebook.copy_to(path), saved, failed=failed)
 
     def look_for_work(self, found: Callable[[list[Left]], None]) -> None:
         """Look in the background for unnamed work that was left behind."""
-        self._bench.jobs.start("looking for unnamed work", lambda _: left_behind(), found)
+        self._bench.jobs.start(
+            "looking for unnamed work", lambda _: left_behind(), found, failed=self._bench.failed.emit
+        )
 
     def forget(self, path: Path) -> None:
         """Delete an unnamed casebook for good."""
@@ -159,7 +161,8 @@ class Keeping(QObject):
             for work in works:
                 self._write_view(work)
 
-        self._bench.jobs.start("writing where one is looking", run, lambda _: None)
+        # Only where one was looking is lost by it; the edit that fails next says why.
+        self._bench.jobs.start("writing where one is looking", run, lambda _: None, failed=lambda _: None)
 
     def _write_view(self, work: Work) -> None:
         state = _state_of(work)

@@ -120,14 +120,20 @@ class Lifting(QObject):
         if work is None or len(entries) != 1:
             return
         entry = entries[0]
-        work.held = "A mend is being computed again; other edits wait."
+        lease = work.leases.take("A mend is being computed again; other edits wait.")
+
+        def made(edit: Edit) -> None:
+            lease.release()
+            self._made_again(work, edit)
+
+        def ended() -> None:
+            lease.release()
+            self._ended()
 
         def compute(job: Job) -> Edit:
             return _made_again(work, entry, settings, job)
 
-        self.job = self._bench.jobs.start("computing a mend again", compute, lambda edit: self._made_again(work, edit))
-        self.job.failed.connect(self._bench.failed)
-        self.job.ended.connect(lambda: self._ended(work))
+        self.job = self._bench.jobs.start("computing a mend again", compute, made, ended=ended)
         self.changed.emit()
 
     def stop(self) -> None:
@@ -136,14 +142,12 @@ class Lifting(QObject):
             self.job.cancel()
 
     def _made_again(self, work: Work, edit: Edit) -> None:
-        work.held = ""
         if made := self._bench.commit(work, edit):
             self.choose([made.made[0].id])
             self._bench.said.emit("Computed again with the new settings. Undo brings the old mend back.")
 
-    def _ended(self, work: Work) -> None:
+    def _ended(self) -> None:
         self.job = None
-        work.held = ""
         self.changed.emit()
 
     def _try(
@@ -155,7 +159,6 @@ class Lifting(QObject):
         """
 
         def tried(result: Edit | StandsOnError) -> None:
-            work.held = ""
             if isinstance(result, StandsOnError):
                 self._tell_blocked(work, edit_of, names, result, done, together)
             elif self._bench.commit(work, result):
@@ -173,10 +176,17 @@ class Lifting(QObject):
         elif len(names) <= _AT_ONCE:
             tried(attempt())
         else:
-            work.held = f"{format_count(len(names), 'mend')} are being found; other edits wait."
-            self.job = self._bench.jobs.start("finding mends", lambda _: attempt(), tried)
-            self.job.failed.connect(self._bench.failed)
-            self.job.ended.connect(lambda: self._ended(work))
+            lease = work.leases.take(f"{format_count(len(names), 'mend')} are being found; other edits wait.")
+
+            def found(result: Edit | StandsOnError) -> None:
+                lease.release()
+                tried(result)
+
+            def ended() -> None:
+                lease.release()
+                self._ended()
+
+            self.job = self._bench.jobs.start("finding mends", lambda _: attempt(), found, ended=ended)
             self.changed.emit()
 
     def _tell_blocked(

@@ -141,12 +141,11 @@ class Listening(QObject):
         if work is None or place is None:
             return
         base = work.version
-        job = self._bench.jobs.start(
+        self._bench.jobs.start(
             "trying a splice",
             lambda _: apply_method(base, method_named("splice"), {}, [place]),
             lambda mended: self._play_skip(work, Trial.of(base, mended, shows=False), mended.mends[0].start),
         )
-        job.failed.connect(self._bench.failed)
 
     def _play_skip(self, work: Work, trial: Trial, seam: int) -> None:
         if work is not self._bench.work or trial.base is not work.version:
@@ -224,8 +223,7 @@ class Listening(QObject):
 
     def use_output(self, choice: Choice) -> None:
         """Play into another output."""
-        job = self._bench.jobs.start("opening the sound output", lambda _: output_for(choice), self._use)
-        job.failed.connect(self._bench.failed)
+        self._bench.jobs.start("opening the sound output", lambda _: output_for(choice), self._use)
 
     def _use(self, found: tuple[Output, str]) -> None:
         output, note = found
@@ -339,7 +337,6 @@ class Listening(QObject):
         self._matching = self._bench.jobs.start(
             "matching loudness", lambda _: matching_trims_db(before, after, start, stop), self._matched
         )
-        self._matching.failed.connect(self._bench.failed)
 
     def _matched(self, trims: tuple[float, float]) -> None:
         if self.matches_loudness:

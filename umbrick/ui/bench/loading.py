@@ -17,6 +17,7 @@ from umbrick.core.sound.decoded_source import DecodedSource
 from umbrick.core.sound.kept import kept_of
 from umbrick.core.sound.pyramid import Pyramid
 from umbrick.core.sound.recording import Recording, open_recording
+from umbrick.core.sound.sound_file import real_path
 from umbrick.core.timeline.history import History
 
 
@@ -52,7 +53,7 @@ def load_file(path: Path, casebook: Casebook) -> Loaded | Astray:
     FileError
         If it cannot be read, or the casebook cannot be written.
     """
-    path = path.absolute()
+    path = real_path(path)
     if shelf := casebook.shelf_of(path):
         shelf.write_on_bench(True)
         return load_shelf(shelf)

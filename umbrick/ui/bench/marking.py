@@ -151,9 +151,7 @@ class Marking(QObject):
         def read(_: Job) -> list[Cue]:
             return cues_of(path, rate, frames)
 
-        self._bench.jobs.start(
-            f"reading {path.name}", read, lambda cues: self.add(work, cues, path.name)
-        ).failed.connect(self._bench.failed)
+        self._bench.jobs.start(f"reading {path.name}", read, lambda cues: self.add(work, cues, path.name))
 
     def add(self, work: Work, cues: Sequence[Cue], origin: str) -> None:
         """Add markers, in frames of the version that is worked on; those that are there already are left out."""
@@ -179,12 +177,11 @@ class Marking(QObject):
         if work is None:
             return
         text = markers_to_csv(cues_in(work), work.rate)
-        job = self._bench.jobs.start(
+        self._bench.jobs.start(
             f"writing {path.name}",
             lambda _: write_whole(path, text.encode(), overwrite=True),
             lambda _: self._bench.said.emit(f"The markers are in {path.name}."),
         )
-        job.failed.connect(self._bench.failed)
 
     def _commit(self, work: Work, title: str, turns: Sequence[MarkerTurn | NoteTurn]) -> bool:
         made = self._bench.commit(work, Edit(title, marks=tuple(turns)), work.version)

@@ -225,12 +225,20 @@ class Mending(QObject):
                 work.measure_peak(done.mended.version)
             return done
 
-        work.held = "Mending all alike is under way (Esc stops it); other edits wait."
-        self.job = self._bench.jobs.start(f"mending {len(findings)}", mend, lambda done: self._write(work, done))
+        lease = work.leases.take("Mending all alike is under way (Esc stops it); other edits wait.")
+
+        def ended() -> None:
+            lease.release()
+            self._ended()
+
+        self.job = self._bench.jobs.start(
+            f"mending {len(findings)}",
+            mend,
+            lambda done: self._write(work, done),
+            ended=ended,
+        )
         self.job.progressed.connect(self.progressed)
-        self.job.failed.connect(self._bench.failed)
         self.job.cancelled.connect(lambda: self._bench.said.emit("Mending stopped; nothing was changed."))
-        self.job.ended.connect(lambda: self._ended(work))
         self.changed.emit()
 
     def _write(self, work: Work, done: CarriedOut) -> None:
@@ -279,10 +287,8 @@ class Mending(QObject):
         left = f" {format_count(len(refused), 'place')} left open: {refused[0].why.message}" if refused else ""
         self._bench.said.emit(f"Mended {count}.{left}{level}")
 
-    def _ended(self, work: Work) -> None:
+    def _ended(self) -> None:
         self.job = None
-        if self._writing is None:
-            work.held = ""
         self.changed.emit()
 
     def _refresh(self) -> None:
@@ -322,9 +328,11 @@ class Mending(QObject):
     def _compute(self, work: Work, offers: Offers, compute: Callable[[Job, list[Finding]], None]) -> None:
         near = work.listing().open_near(offers.subject, _NEAR_SECONDS * work.rate)
         self._offering = self._bench.jobs.start(
-            "candidates", lambda job: compute(job, near), lambda _: None, lambda came: self._came(offers, came)
+            "candidates",
+            lambda job: compute(job, near),
+            lambda _: None,
+            lambda came: self._came(offers, came),
         )
-        self._offering.failed.connect(self._bench.failed)
         self.offers_changed.emit()
 
     def _cancel_offering(self) -> None:

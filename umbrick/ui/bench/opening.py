@@ -15,6 +15,7 @@ from umbrick.casebook.shelf import Shelf
 from umbrick.casebook.store import SUFFIX
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound import pyramid as pyramids
+from umbrick.core.sound.sound_file import real_path
 from umbrick.core.timeline.provenance import provenance_shares
 from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
@@ -51,13 +52,15 @@ class Opening(QObject):
         self._bench = bench
         self._keeping = keeping
         self._pictures: dict[int, Job] = {}
+        self._loading: dict[Path, list[Callable[[], None]]] = {}
+        """What is to follow, by the files that are being loaded: one that is asked for again is not loaded twice."""
 
     def open(self, paths: list[Path], then: Callable[[], None] = lambda: None) -> None:
         """Open files one after another; ``then`` follows when all have opened or failed."""
         if not paths:
             then()
             return
-        path, rest = paths[0], paths[1:]
+        path, rest = real_path(paths[0]), paths[1:]
 
         def go_on() -> None:
             self.open(rest, then)
@@ -68,7 +71,7 @@ class Opening(QObject):
         elif is_casebook(path):
             self._open_casebook(path, go_on)
         else:
-            self._load(f"opening {path.name}", lambda: load_file(path, self._keeping.casebook()), go_on)
+            self._load(path, lambda: load_file(path, self._keeping.casebook()), go_on)
 
     def name_casebook(self, path: Path) -> None:
         """Write the casebook under a name, and go on in it."""
@@ -96,19 +99,33 @@ class Opening(QObject):
             job.cancel()
         self._bench.remove(work)
 
-    def _load(self, title: str, load: Callable[[], Loaded | Astray], then: Callable[[], None]) -> None:
-        job = self._bench.jobs.start(title, lambda _: _prepared(load()), self._loaded)
-        job.failed.connect(self._bench.failed)
-        job.ended.connect(then)
+    def _load(self, path: Path, load: Callable[[], Loaded | Astray], then: Callable[[], None]) -> None:
+        """Load what belongs in a file; if that is under way already, go to it when it is there."""
+        if path in self._loading:
+            self._loading[path].append(lambda: self._bench.show_work(self._bench.find_open(path) or self._bench.work))
+            self._loading[path].append(then)
+            return
+        self._loading[path] = [then]
+
+        def ended() -> None:
+            for follow in self._loading.pop(path):
+                follow()
+
+        self._bench.jobs.start(f"opening {path.name}", lambda _: _prepared(load()), self._loaded, ended=ended)
 
     def _open_casebook(self, path: Path, then: Callable[[], None]) -> None:
         path = path.absolute()
         if self._keeping.path == path:
             then()
             return
-        job = self._bench.jobs.start(f"opening {path.name}", lambda _: opened(path), partial(self._shelves, then=then))
-        job.failed.connect(self._bench.failed)
-        job.failed.connect(lambda _: then())
+
+        def failed(reason: str) -> None:
+            self._bench.failed.emit(reason)
+            then()
+
+        self._bench.jobs.start(
+            f"opening {path.name}", lambda _: opened(path), partial(self._shelves, then=then), failed=failed
+        )
 
     def _shelves(self, found: tuple[Casebook, str], then: Callable[[], None]) -> None:
         casebook, lost = found
@@ -120,7 +137,9 @@ class Opening(QObject):
         if self._keeping.name:
             self.opened.emit(casebook.path)
         try:
-            shelves = [shelf for shelf in casebook.shelves() if shelf.is_on_bench()]
+            shelves = [(reference.home, shelf) for shelf, reference in casebook.readable() if reference.is_on_bench]
+            if unread := len(casebook.shelves()) - len(list(casebook.readable())):
+                self._bench.failed.emit(f"{format_count(unread, 'recording')} of the casebook cannot be read.")
         except UmbrickError as error:
             self._bench.failed.emit(str(error))
             shelves = []
@@ -128,8 +147,8 @@ class Opening(QObject):
 
         def next_one() -> None:
             if shelves:
-                shelf = shelves.pop(0)
-                self._load("opening a recording", lambda: load_shelf(shelf), next_one)
+                path, shelf = shelves.pop(0)
+                self._load(path, lambda: load_shelf(shelf), next_one)
             else:
                 self._bench.show_work(self._bench.works[0] if self._bench.works else None)
                 then()
@@ -155,6 +174,10 @@ class Opening(QObject):
             self._tell_astray(loaded)
             return
         work, lost = loaded
+        if (held := self._bench.find_open(work.home)) is not None:
+            work.recording.close()
+            self._bench.show_work(held)
+            return
         recording, pyramid = work.recording, work.pyramid
         self._bench.add(work)
         self.opened.emit(work.home)
@@ -180,7 +203,6 @@ class Opening(QObject):
         )
         self._pictures[id(work)] = job
         job.progressed.connect(lambda share: self._grew(work, share))
-        job.failed.connect(self._bench.failed)
         job.ended.connect(lambda: self._pictures.pop(id(work), None))
 
     def _tell_astray(self, astray: Astray) -> None:
@@ -193,7 +215,7 @@ class Opening(QObject):
                 relink(shelf, path)
                 return load_shelf(shelf)
 
-            self._load(f"opening {path.name}", load, lambda: None)
+            self._load(reference.home, load, lambda: None)
 
         find = Choice("Find it…", lambda: self.find_wanted.emit(relink_to, name))
         mends = format_count(reference.now, "step")
@@ -201,11 +223,11 @@ class Opening(QObject):
             text = f"{name} is not where it was ({reference.path.parent}). Its work ({mends}) is safe in the casebook."
             self._bench.noticed.emit(Notice(text, (find,)))
             return
-        trust = Choice("Open it all the same", lambda: self._trust(shelf))
+        trust = Choice("Open it all the same", lambda: self._trust(shelf, reference.home))
         text = f"{name} has changed since its mends ({mends}) were made: they may not fit it any more."
         self._bench.noticed.emit(Notice(text, (Choice("Find the old file…", find.do), trust)))
 
-    def _trust(self, shelf: Shelf) -> None:
+    def _trust(self, shelf: Shelf, home: Path) -> None:
         def load() -> Loaded:
             loaded = load_shelf(shelf, trusting=True)
             if isinstance(loaded, Astray):
@@ -215,7 +237,7 @@ class Opening(QObject):
                 )
             return loaded
 
-        self._load("opening a recording", load, lambda: None)
+        self._load(home, load, lambda: None)
 
     def _grew(self, work: Work, share: float) -> None:
         if work is self._bench.work:

@@ -107,8 +107,7 @@ class PuttingBack(QObject):
             mended = f" The mended one is kept as {replaced}." if replaced else ""
             self._bench.said.emit(f"{work.home.name} is the old file again ({old.path.name}).{mended}")
 
-        job = self._bench.jobs.start("bringing the old file back", lambda _: bring_back(work.home), done)
-        job.failed.connect(self._bench.failed)
+        self._bench.jobs.start("bringing the old file back", lambda _: bring_back(work.home), done)
 
     def reason_not_to_bring_back(self) -> str:
         """Return why there is nothing to bring back, or nothing."""
@@ -199,8 +198,7 @@ class PuttingBack(QObject):
             work.recording.moved_to(target)
             finish()
 
-        job = self._bench.jobs.start(f"keeping {target.name}", run, done)
-        job.failed.connect(self._bench.failed)
+        self._bench.jobs.start(f"keeping {target.name}", run, done)
 
     def _accept_stamp(self, work: Work) -> None:
         work.home_stamp = stat_of(work.home)

@@ -66,7 +66,6 @@ class Rechecking(QObject):
                 self._bench.findings_changed.emit()
 
         self._job = self._bench.jobs.start("measuring again", measure, done)
-        self._job.failed.connect(self._bench.failed)
 
 
 def _doubtful(listing: Listing, version: Version, original: Version) -> list[Finding]:

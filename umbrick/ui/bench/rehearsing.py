@@ -47,7 +47,6 @@ class Rehearsing(QObject):
             lambda done: self.rehearsed.emit(Rehearsed(work, finding, done)),
         )
         self.job.progressed.connect(self.progressed)
-        self.job.failed.connect(self._bench.failed)
         self.job.cancelled.connect(lambda: self._bench.said.emit("The rehearsal was stopped."))
         self.job.ended.connect(self._ended)
         self.changed.emit()

@@ -105,8 +105,7 @@ class Surveying(Task):
         if work.survey is None:
             return
         surveyed = Surveyed(work.survey, work.survey_count, work.found)
-        job = self._bench.jobs.start("keeping the survey", lambda _: work.shelf.write_survey(surveyed), lambda _: None)
-        job.failed.connect(self._bench.failed)
+        self._bench.jobs.start("keeping the survey", lambda _: work.shelf.write_survey(surveyed), lambda _: None)
 
     def _take(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
         work.survey, work.found = found

@@ -30,13 +30,17 @@ class Task(QObject):
             self.job.cancel()
 
     def _run(
-        self, title: str, run: Run, done: Callable[[Any], None], stopped: str, came: Callable[[Any], None] | None = None
+        self,
+        title: str,
+        run: Run,
+        done: Callable[[Any], None],
+        stopped: str,
+        came: Callable[[Any], None] = lambda _: None,
     ) -> Job:
         """Run something; ``stopped`` is said if it was stopped."""
-        job = self._bench.jobs.start(title, run, done, came) if came else self._bench.jobs.start(title, run, done)
+        job = self._bench.jobs.start(title, run, done, came)
         self.job = job
         job.progressed.connect(self.progressed)
-        job.failed.connect(self._bench.failed)
         if stopped:
             job.cancelled.connect(lambda: self._bench.said.emit(stopped))
         job.ended.connect(self._ended)

@@ -22,6 +22,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.decisions import Decisions
+from umbrick.ui.bench.leases import Leases
 from umbrick.ui.bench.listing import ALL, CODES, Listing
 from umbrick.ui.bench.sieve import Sieve
 
@@ -50,8 +51,8 @@ class Work:
     """Whether what stands in that file was written by this program, so that nothing is lost when it is replaced."""
     is_own: bool = True
     """Whether the person opened that file on this machine, so that it may be replaced."""
-    held: str = ""
-    """Why edits must wait, or nothing."""
+    leases: Leases = field(default_factory=Leases)
+    """Who needs the recording as it is, so that edits must wait."""
     sketch: Extent | None = None
     """A first coarse picture, drawn where the pyramid has not come to yet."""
     survey: Survey | None = None
@@ -96,6 +97,11 @@ class Work:
         self.passage = Window(0, min(frames, PASSAGE_SECONDS * self.rate)).within(frames)
         self.loupe = Window(0, LOUPE_FRAMES).within(frames)
         self.saved = self.history.original.key
+
+    @property
+    def held(self) -> str:
+        """Why edits must wait, or nothing."""
+        return self.leases.reason
 
     @property
     def name(self) -> str:

@@ -224,9 +224,11 @@ class ByHand(QWidget):
             self._peaking.cancel()
         version, ramp_ms = work.version, self._handwork.ramp_ms
         self._peaking = self._bench.jobs.start(
-            "measuring a new peak", lambda _: new_peak(version, place, gain_db, ramp_ms), self._show_peak
+            "measuring a new peak",
+            lambda _: new_peak(version, place, gain_db, ramp_ms),
+            self._show_peak,
+            failed=self.new_peak.setText,
         )
-        self._peaking.failed.connect(self.new_peak.setText)
 
     def _show_peak(self, peak: float) -> None:
         level_db = amplitude_to_db(peak)
