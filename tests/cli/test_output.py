@@ -77,3 +77,12 @@ def test_the_bar_is_shown_to_people_only(capsys, monkeypatch):
         seen(0.25)
         seen(1.0)
     assert "Surveying" in capsys.readouterr().err
+
+
+def test_what_a_name_holds_does_not_act_on_the_terminal(tmp_path, umbrick):
+    path = tmp_path / "a\x1b[2Jb\u202e.wav"
+    path.write_bytes(b"no sound")
+    _, _, told = umbrick("survey", path)
+    assert "\x1b" not in told
+    assert "\u202e" not in told
+    assert r"a\x1b[2Jb\u202e.wav" in told

@@ -17,16 +17,44 @@ from umbrick.core.errors import ParameterError
         ("1,25 s", 60000),
         ("2 min", 5760000),
         ("0:12.402", 595296),
+        ("1:02:03.4", 178723200),
+        ("−0:01.5", -72000),
+        ("1 h 2 min", 178560000),
+        ("1 min 30 s", 4320000),
+        ("2 s + 30 ms", 97440),
+        ("30\u202f000 smp", 30000),
+        ("30 000", 30000),
+        ("-5 ms", -240),
     ],
 )
 def test_times_are_typed_with_units(text, frames):
     assert units.parse_frames(text, 48000) == frames
 
 
-@pytest.mark.parametrize("text", ["", "ms", "12 parsecs", "1:2:3", "1/0 s"])
+@pytest.mark.parametrize(
+    "text", ["", "ms", "12 parsecs", "1:2:3", "1/0 s", "1 s 2", "2 s - 1 s", "3 s at 96", "9" * 5000]
+)
 def test_what_is_no_time_is_refused_with_an_example(text):
     with pytest.raises(ParameterError):
         units.parse_frames(text, 48000)
+
+
+def test_a_time_of_thousands_of_digits_is_refused():
+    with pytest.raises(ParameterError, match="not a time"):
+        units.parse_frames("9" * 5000, 48000)
+
+
+@pytest.mark.parametrize("text", ["1.5", "60/96", "1,5"])
+def test_a_part_of_a_frame_is_asked_for_its_unit(text):
+    with pytest.raises(ParameterError, match="has no unit"):
+        units.parse_frames(text, 48000)
+
+
+@given(st.integers(0, 48000 * 3600 * 5))
+def test_what_is_printed_can_be_typed(frames):
+    assert abs(units.parse_frames(units.format_clock(frames, 48000), 48000) - frames) <= 24
+    assert units.parse_frames(units.format_length(frames, 48000), 48000) == pytest.approx(frames, abs=2400)
+    assert units.parse_frames(units.format_integer(frames), 48000) == frames
 
 
 @pytest.mark.parametrize(("text", "level"), [("-3 dB", -3.0), ("−3", -3.0), ("+0.5 dBFS", 0.5), ("-1,5dB", -1.5)])

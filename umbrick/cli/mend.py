@@ -10,6 +10,7 @@ from typing import Any
 import click
 
 from umbrick.cli.options import (
+    complete_methods,
     kinds_option,
     overwrite_option,
     parse_kinds,
@@ -26,14 +27,17 @@ from umbrick.core.mend.method import Method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import Batch, carried_out, planned
 from umbrick.core.mend.registry import method_named
+from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts, done_in_words
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.kept import free_name, write_down
+from umbrick.core.sound.part_file import real_target
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.saving import Papers, Saved, format_for, over_message, save
+from umbrick.core.sound.sound_file import real_path
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Survey
@@ -60,7 +64,13 @@ class _Result:
 @click.argument("target", metavar="[OUT]", type=click.Path(), required=False)
 @kinds_option
 @sensitivity_option
-@click.option("--method", "method_name", metavar="NAME", help="Apply this method at the places of --at.")
+@click.option(
+    "--method",
+    "method_name",
+    metavar="NAME",
+    shell_complete=complete_methods,
+    help="Apply this method at the places of --at.",
+)
 @click.option("--at", "spans", metavar="START-END[,…]", help="Places, in frames or with a unit (1.25s-1.3s), or all.")
 @click.option("--channels", metavar="0,1", help="Only these channels, counted from 0.")
 @click.option("--set", "settings", metavar="KEY=VALUE", multiple=True, help="A parameter of the method; repeatable.")
@@ -109,8 +119,11 @@ def mend_command(
         ceiling_dbfs = parse_db(ceiling) if ceiling is not None else None
     except ParameterError as error:
         raise click.UsageError(str(error)) from error
-    path = Path(source)
+    # What is put in place goes where a link leads to; the link stays a link.
+    path = real_path(Path(source)) if in_place else Path(source)
     output = path if in_place else Path(str(target))
+    if method is None and kinds:
+        _refuse_unmendable(wanted)
     recording = open_recording(path, cache_folder())
     try:
         form = _format(recording, output, subtype)
@@ -168,7 +181,18 @@ def _format(recording: Recording, output: Path, subtype: str) -> FileFormat:
     return format_for(output, recording.format, None if subtype == "same" else subtype)
 
 
+def _refuse_unmendable(kinds: list[Kind]) -> None:
+    """Say of kinds that nothing mends so; ParameterError if there are no others."""
+    unmendable = [kind.title.lower() for kind in kinds if not is_mendable(kind.name)]
+    if unmendable:
+        told = f"There is no method yet for {', '.join(unmendable)}."
+        if len(unmendable) == len(kinds):
+            raise ParameterError(told, "Nothing was written.")
+        warn(f"umbrick: {told}")
+
+
 def _refuse_target(path: Path, output: Path, in_place: bool, overwrite: bool) -> None:
+    real_target(output)
     if not in_place and output.exists() and output.samefile(path):
         raise FileError(f"{output.name} is the source itself.", "Give --in-place to replace it; the old file is kept.")
     if output.exists() and not (overwrite or in_place):
@@ -280,7 +304,8 @@ def _tell(saved: Saved, result: _Result, gain_db: float, as_json: bool, quiet: b
         }
         write_json("-", document, overwrite=False)
     elif not quiet:
-        say(f"{saved.path}: {format_count(len(result.mends), 'mend')}, {saved.format.name}.")
+        done = format_count(len(result.mends), "mend") if result.mends else "nothing was mended"
+        say(f"{saved.path}: {done}, {saved.format.name}.")
         if gain_db:
             say(f"Lowered by {format_lowering(gain_db)} so that the peaks fit; --subtype FLOAT keeps the level.")
         if saved.kept:

@@ -2,14 +2,32 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 import click
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.survey.detector import Kind
-from umbrick.core.survey.registry import KINDS, kinds_named
+from umbrick.core.names import KIND_NAMES, METHOD_NAMES
+
+if TYPE_CHECKING:
+    from umbrick.core.survey.detector import Kind
+
+
+def _complete_kinds(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[str]:
+    begun, comma, last = incomplete.rpartition(",")
+    return [f"{begun}{comma}{name}" for name in KIND_NAMES if name.startswith(last)]
+
+
+def complete_methods(context: click.Context, parameter: click.Parameter, incomplete: str) -> list[str]:
+    """Return the methods whose names begin so, for the shell."""
+    return [name for name in METHOD_NAMES if name.startswith(incomplete)]
+
 
 kinds_option = click.option(
-    "--kinds", metavar="KIND[,KIND]", help=f"Only these kinds of finding. So far: {', '.join(KINDS)}."
+    "--kinds",
+    metavar="KIND[,KIND]",
+    shell_complete=_complete_kinds,
+    help=f"Only these kinds of finding. So far: {', '.join(KIND_NAMES)}.",
 )
 sensitivity_option = click.option(
     "--sensitivity",
@@ -24,6 +42,8 @@ overwrite_option = click.option("--overwrite", is_flag=True, help="Replace files
 
 def parse_kinds(text: str | None) -> list[Kind]:
     """Return the kinds named in ``--kinds``; UsageError for an unknown one."""
+    from umbrick.core.survey.registry import kinds_named
+
     try:
         return kinds_named([name.strip() for name in text.split(",")] if text is not None else None)
     except ParameterError as error:
@@ -39,8 +59,8 @@ def parse_sensitivities(pairs: tuple[str, ...]) -> dict[str, float]:
             value = float(text)
         except ValueError:
             value = -1.0
-        if kind not in KINDS or not 0 <= value <= 1:
-            raise click.UsageError(f"“{pair}” is not KIND=0..1; kinds so far: {', '.join(KINDS)}.")
+        if kind not in KIND_NAMES or not 0 <= value <= 1:
+            raise click.UsageError(f"“{pair}” is not KIND=0..1; kinds so far: {', '.join(KIND_NAMES)}.")
         result[kind] = value
     return result
 

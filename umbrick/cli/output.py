@@ -12,22 +12,23 @@ from typing import Any
 import click
 
 from umbrick.core.errors import FileError
-from umbrick.core.sound.whole_file import write_whole
+from umbrick.core.fault_log import note_fault, shows_details
+from umbrick.core.plain_text import plain, plain_line
 
 
 def say(text: str) -> None:
     """Write one line of result."""
-    click.echo(text)
+    click.echo(plain(text))
 
 
 def warn(text: str) -> None:
     """Write one line to standard error."""
-    click.echo(text, err=True)
+    click.echo(plain(text), err=True)
 
 
 def one_line(error: Exception) -> str:
     """Return an error as one line."""
-    return " ".join(str(error).split())
+    return plain_line(str(error))
 
 
 @contextmanager
@@ -43,7 +44,7 @@ def progress_bar(label: str, quiet: bool) -> Iterator[Callable[[float], None]]:
 def write_text(path: str, text: str, overwrite: bool) -> None:
     """Write a document to a file, or to standard output for ``-``; FileError if it exists or cannot be written."""
     if path == "-":
-        click.echo(text, nl=not text.endswith("\n"))
+        click.echo(text.encode(errors="backslashreplace").decode(), nl=not text.endswith("\n"))
         return
     target = Path(path)
     if target.is_file() and target.stat().st_size and not overwrite:
@@ -55,9 +56,19 @@ def write_text(path: str, text: str, overwrite: bool) -> None:
         except OSError as error:
             raise FileError(f"{target} cannot be written: {error.strerror}.") from error
         return
-    write_whole(target, text.encode(), overwrite=True)
+    from umbrick.core.sound.whole_file import write_whole  # needed only here, and slow to load
+
+    write_whole(target, text.encode(errors="backslashreplace"), overwrite=True)
 
 
 def write_json(path: str, document: dict[str, Any], overwrite: bool) -> None:
     """Write a JSON document like :func:`write_text`."""
     write_text(path, json.dumps(document, ensure_ascii=False, indent=1, allow_nan=False) + "\n", overwrite)
+
+
+def fault_told(error: Exception) -> str:
+    """Write a fault of Umbrick's own in the log, and return what a person is told of it: one line, or all details."""
+    details = note_fault(error)
+    if shows_details():
+        return details
+    return f"an unexpected fault in Umbrick itself ({type(error).__name__}: {one_line(error)}); --debug shows more."

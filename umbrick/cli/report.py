@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import click
 
 from umbrick.casebook.casebook import Casebook, is_casebook
+from umbrick.casebook.errors import CasebookError, CasebookInUseError, DamagedCasebookError
 from umbrick.casebook.reporting import facts_of_shelf
+from umbrick.casebook.unnamed import adopted
 from umbrick.cli.options import overwrite_option, quiet_option
-from umbrick.cli.output import progress_bar, say, write_json, write_text
+from umbrick.cli.output import one_line, progress_bar, say, warn, write_json, write_text
 from umbrick.cli.survey import run_survey
-from umbrick.core.errors import FileError
+from umbrick.core.errors import FileError, UmbrickError
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts
@@ -39,15 +42,21 @@ def report_command(
     if not path.exists():
         raise FileError(f"There is no file {file}.")
     found: list[tuple[Facts, Recording | None]] = []
+    failed = False
+    casebook: Casebook | None = None
     try:
-        casebook = Casebook.open(path) if is_casebook(path) else None
+        casebook = _opened(path) if is_casebook(path) else None
         try:
             if casebook is None:
                 found.append(_surveyed(path, quiet))
             else:
                 for shelf in casebook.shelves():
-                    with progress_bar("Measuring", quiet) as progress:
-                        found.append(facts_of_shelf(shelf, progress))
+                    try:
+                        with progress_bar("Measuring", quiet) as progress:
+                            found.append(facts_of_shelf(shelf, progress))
+                    except UmbrickError as error:  # one entry that cannot be read leaves the others
+                        warn(f"umbrick: {one_line(error)}")
+                        failed = True
             facts = [one for one, _ in found]
             if json_path:
                 write_json(json_path, document(facts), overwrite)
@@ -57,7 +66,7 @@ def report_command(
                 write_text(html_path, page(facts), overwrite)
         finally:
             if casebook is not None:
-                casebook.close()
+                _let_go(casebook, path)
     finally:
         for _, recording in found:
             if recording is not None:
@@ -66,6 +75,27 @@ def report_command(
         for one in facts:
             mends = format_count(len(one.mends), "mend")
             say(f"{one.path}: {format_count(len(one.findings), 'finding')}, {mends}.")
+    if failed:
+        raise SystemExit(1)
+
+
+def _opened(path: Path) -> Casebook:
+    """Open a casebook, or a copy of one that may not be written to: a report only reads."""
+    try:
+        return Casebook.open(path)
+    except (CasebookInUseError, DamagedCasebookError):
+        raise
+    except CasebookError:
+        if os.access(path, os.W_OK) and os.access(path.parent, os.W_OK):
+            raise
+        return adopted(path)
+
+
+def _let_go(casebook: Casebook, path: Path) -> None:
+    if casebook.path == path.absolute():
+        casebook.close()
+    else:
+        casebook.discard()
 
 
 def _surveyed(path: Path, quiet: bool) -> tuple[Facts, Recording]:

@@ -15,7 +15,7 @@ from umbrick.cli.options import (
     quiet_option,
     sensitivity_option,
 )
-from umbrick.cli.output import one_line, progress_bar, say, warn, write_json, write_text
+from umbrick.cli.output import fault_told, one_line, progress_bar, say, warn, write_json, write_text
 from umbrick.core.errors import UmbrickError
 from umbrick.core.paths import cache_folder
 from umbrick.core.sound.recording import Recording, open_recording
@@ -55,6 +55,10 @@ def survey_command(
             warn(f"umbrick: {one_line(error)}")
             failed = True
             continue
+        except Exception as error:  # the others are listed all the same
+            warn(f"umbrick: {Path(file).name}: {fault_told(error)}")
+            failed = True
+            continue
         try:
             survey = run_survey(recording, wanted, quiet)
             entries.append(recording_as_json(file, recording, survey, sensitivity))
@@ -65,6 +69,9 @@ def survey_command(
                 _describe(file, recording, survey, sensitivity)
         except UmbrickError as error:
             warn(f"umbrick: {one_line(error)}")
+            failed = True
+        except Exception as error:
+            warn(f"umbrick: {Path(file).name}: {fault_told(error)}")
             failed = True
         finally:
             recording.close()

@@ -6,6 +6,7 @@ import csv
 import io
 from collections.abc import Iterable
 
+from umbrick.core.csv_table import csv_text, unguarded
 from umbrick.core.errors import ParameterError
 from umbrick.core.sound.cues import Cue
 from umbrick.core.units import format_clock, parse_frames
@@ -16,22 +17,7 @@ _LONGEST_ROW = 1 << 16
 
 def markers_to_csv(cues: Iterable[Cue], rate: int) -> str:
     """Return markers as CSV text, with a heading row; ``end`` is empty for a place."""
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(COLUMNS)
-    for cue in cues:
-        stop = cue.start + cue.length if cue.length else None
-        writer.writerow(
-            (
-                cue.name,
-                cue.start,
-                "" if stop is None else stop,
-                format_clock(cue.start, rate),
-                "" if stop is None else format_clock(stop, rate),
-                cue.note,
-            )
-        )
-    return text.getvalue()
+    return csv_text([COLUMNS, *(_row(cue, rate) for cue in cues)])
 
 
 def markers_from_csv(text: str, rate: int, frames: int) -> list[Cue]:
@@ -71,11 +57,23 @@ def markers_from_csv(text: str, rate: int, frames: int) -> list[Cue]:
                 or not start <= (stop if stop is not None else start) <= frames
             ):
                 raise ParameterError(f"Row {number} is not a place in the recording.")
-            name = (row.get("name") or "").strip()
-            found.append(Cue(start, (stop or start) - start, name, (row.get("note") or "").strip()))
+            name = unguarded(row.get("name") or "").strip()
+            found.append(Cue(start, (stop or start) - start, name, unguarded(row.get("note") or "").strip()))
     except csv.Error as error:
         raise ParameterError(f"The table cannot be read: {error}.") from error
     return sorted(found)
+
+
+def _row(cue: Cue, rate: int) -> tuple[object, ...]:
+    stop = cue.start + cue.length if cue.length else None
+    return (
+        cue.name,
+        cue.start,
+        "" if stop is None else stop,
+        format_clock(cue.start, rate),
+        "" if stop is None else format_clock(stop, rate),
+        cue.note,
+    )
 
 
 def _place(row: dict[str, str], name: str, rate: int) -> int | None:

@@ -23,6 +23,12 @@ def settings_folder() -> Path:
     return Path(home) / "settings" if home else Path(platformdirs.user_config_dir("umbrick", appauthor=False))
 
 
+def state_folder() -> Path:
+    """Return the folder for logs, which may be deleted at any time."""
+    home = os.environ.get(HOME_VARIABLE)
+    return Path(home) / "state" if home else Path(platformdirs.user_state_dir("umbrick", appauthor=False))
+
+
 def work_folder() -> Path:
     """Return the folder for what must not be lost: unnamed casebooks, and old files kept when others replaced them."""
     home = os.environ.get(HOME_VARIABLE)

@@ -13,10 +13,14 @@ def plain_line(text: str) -> str:
 
     What is no letter, such as an escape sequence or a byte that is no UTF-8, is written out: ``\\x1b``, ``\\xff``.
     """
-    line = " ".join(text.split())
-    if line.isascii() and line.isprintable():
-        return line
-    return "".join(_written(letter) for letter in line)
+    return plain(" ".join(text.split()))
+
+
+def plain(text: str) -> str:
+    """Return a text of several lines made as harmless as :func:`plain_line` makes one."""
+    if text.isascii() and text.isprintable():
+        return text
+    return "".join(letter if letter == "\n" else _written(letter) for letter in text)
 
 
 def _written(letter: str) -> str:

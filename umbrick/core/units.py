@@ -11,11 +11,15 @@ from umbrick.core.errors import ParameterError
 SILENCE_DBFS = -200.0
 """What :func:`amplitude_to_db` gives for silence and anything below, so that levels stay finite in JSON."""
 
-_NUMBER = r"[+\-−]?\d+(?:[.,]\d+)?(?:/\d+)?"
-_TIME = re.compile(
-    rf"^\s*(?:(?P<minutes>\d+):(?P<clock>\d+(?:[.,]\d+)?)|(?P<value>{_NUMBER})\s*"
-    rf"(?P<unit>smp|ms|s|min|beats?|bars?)?(?:\s+at\s+(?P<tempo>\d+(?:[.,]\d+)?))?)\s*$"
+_NUMBER = r"\d+(?:[.,]\d+)?(?:/\d+)?"
+_CLOCK = re.compile(r"(?P<sign>[+\-−]?)(?:(?P<hours>\d+):(?=\d\d:))?(?P<minutes>\d+):(?P<seconds>\d+(?:[.,]\d+)?)")
+_TERM = re.compile(
+    rf"\s*(?P<sign>[+\-−]?)\s*(?P<value>{_NUMBER})\s*(?P<unit>smp|ms|s|min|h|beats?|bars?)"
+    r"(?![a-zµ])(?:\s+at\s+(?P<tempo>\d+(?:[.,]\d+)?))?\s*"
 )
+_FRAMES = re.compile(r"[+\-−]?\d+")
+_THOUSANDS = re.compile(r"(?<=\d)[ \u00a0\u2009\u202f](?=\d{3}(?!\d))")
+_LONGEST_TIME = 80
 BEATS_A_BAR = 4
 _LEVEL = re.compile(r"^\s*(?P<value>[+\-−]?\d+(?:[.,]\d+)?)\s*(?:dB(?:FS|TP)?)?\s*$", re.IGNORECASE)
 
@@ -37,8 +41,9 @@ def parse_frames(text: str, rate: int, tempo: float | None = None) -> int:
     Parameters
     ----------
     text : str
-        A bare number counts frames; otherwise with a unit: ``30000 smp``, ``625 ms``, ``1.25 s``,
-        ``60/96 s``, ``2 min``, ``4 beats at 96``, ``1 bar`` (of four beats), or a clock time such as ``0:12.402``.
+        A bare whole number counts frames; otherwise with a unit: ``30000 smp``, ``625 ms``, ``1.25 s``, ``60/96 s``,
+        ``2 min``, ``4 beats at 96``, ``1 bar`` (of four beats); a sum of such, as in ``1 h 2 min`` or
+        ``2 s + 30 ms``; or a clock time such as ``0:12.402`` or ``1:02:03.4``. Thousands may be set apart by spaces.
     rate : int
         Frames a second.
     tempo : float, optional
@@ -47,28 +52,49 @@ def parse_frames(text: str, rate: int, tempo: float | None = None) -> int:
     Raises
     ------
     ParameterError
-        If the text is not a time, or counts beats and there is no tempo.
+        If the text is not a time, has no unit and is no whole number, or counts beats and there is no tempo.
     """
-    match = _TIME.match(text)
-    beats = match is not None and (match["unit"] or "").startswith(("beat", "bar"))
-    if not match or (match["tempo"] and not beats):
-        raise ParameterError(f"“{text}” is not a time.", "Type frames, or a unit: 30000, 380ms, 1.25s, 0:12.402.")
-    if match["minutes"] is not None:
-        seconds = int(match["minutes"]) * 60 + _fraction(match["clock"])
-        return round(seconds * rate)
-    value = _fraction(match["value"])
-    if beats:
-        return round(
-            value * (BEATS_A_BAR if match["unit"].startswith("bar") else 1) * _beat(match["tempo"], tempo, rate)
-        )
+    if len(text) > _LONGEST_TIME:
+        raise ParameterError(f"“{text[:20]}…” is not a time.", _TIMES)
+    plain = _THOUSANDS.sub("", text.strip())
+    if _FRAMES.fullmatch(plain):
+        return int(plain.replace("−", "-"))
+    if match := _CLOCK.fullmatch(plain):
+        minutes = int(match["hours"] or 0) * 60 + int(match["minutes"])
+        sign = -1 if match["sign"] in ("-", "−") else 1
+        return sign * round((minutes * 60 + _fraction(match["seconds"])) * rate)
+    if re.fullmatch(rf"[+\-−]?{_NUMBER}", plain):
+        raise ParameterError(f"“{text}” has no unit.", "Say which: 1.5 s, 1.5 ms; whole numbers count frames.")
+    total, at = Fraction(0), 0
+    while at < len(plain) and (term := _TERM.match(plain, at)):
+        if at and term["sign"] in ("-", "−"):
+            break
+        total += _of_term(term, rate, tempo)
+        at = term.end()
+    if not plain or at < len(plain):
+        raise ParameterError(f"“{text}” is not a time.", _TIMES)
+    return round(total)
+
+
+_TIMES = "Type frames, or a unit: 30000, 380ms, 1.25s, 1 min 30 s, 0:12.402."
+
+
+def _of_term(term: re.Match[str], rate: int, tempo: float | None) -> Fraction:
+    """Return the frames that one number with its unit means."""
+    value = _fraction(term["value"]) * (-1 if term["sign"] in ("-", "−") else 1)
+    unit = term["unit"]
+    if unit.startswith(("beat", "bar")):
+        return value * (BEATS_A_BAR if unit.startswith("bar") else 1) * _beat(term["tempo"], tempo, rate)
+    if term["tempo"]:
+        raise ParameterError(f"“{term[0].strip()}” is not a time.", "A tempo goes with beats: 4 beats at 96.")
     scale = {
-        None: Fraction(1),
         "smp": Fraction(1),
         "ms": Fraction(rate, 1000),
         "s": Fraction(rate),
         "min": Fraction(rate * 60),
+        "h": Fraction(rate * 3600),
     }
-    return round(value * scale[match["unit"]])
+    return value * scale[unit]
 
 
 def _beat(typed: str | None, tempo: float | None, rate: int) -> Fraction:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import threading
 import time
-import traceback
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from enum import Enum
@@ -13,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.fault_log import note_fault
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import db_to_amplitude
@@ -320,7 +320,7 @@ class Engine:
             except FileError as error:
                 self._on_fault(str(error))
             except Exception as error:
-                traceback.print_exc()
+                note_fault(error)
                 self._on_fault(f"Playing stopped: a fault in Umbrick itself ({type(error).__name__}: {error}).")
 
     def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:

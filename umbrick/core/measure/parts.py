@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.csv_table import csv_text
 from umbrick.core.errors import CancelledError
 from umbrick.core.measure.loudness import LoudnessMeter, loudness_of
 from umbrick.core.sound.source import Source
@@ -133,23 +132,23 @@ def sticking_out(parts: Sequence[Part], start: int, stop: int, excess_db: float)
 
 def parts_as_csv(parts: Sequence[Part], rate: int) -> str:
     """Return parts as a table of notes with times."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(("start", "end", "start_frame", "end_frame", "loudness_lufs", "peak_dbfs", "proposed_db", "note"))
-    for part in parts:
-        writer.writerow(
-            (
-                format_clock(part.start, rate),
-                format_clock(part.stop, rate),
-                part.start,
-                part.stop,
-                f"{part.loudness_lufs:.1f}",
-                f"{part.peak_dbfs:.1f}",
-                f"{part.proposed_db:+.1f}",
-                part.note,
-            )
+    rows: list[Sequence[object]] = [
+        ("start", "end", "start_frame", "end_frame", "loudness_lufs", "peak_dbfs", "proposed_db", "note")
+    ]
+    rows += [
+        (
+            format_clock(part.start, rate),
+            format_clock(part.stop, rate),
+            part.start,
+            part.stop,
+            f"{part.loudness_lufs:.1f}",
+            f"{part.peak_dbfs:.1f}",
+            f"{part.proposed_db:+.1f}",
+            part.note,
         )
-    return text.getvalue()
+        for part in parts
+    ]
+    return csv_text(rows)
 
 
 def _cuts(steps: Steps, borders: list[int]) -> list[int]:

@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import csv
-import io
 from collections.abc import Iterator, Sequence
 
+from umbrick.core.csv_table import csv_text
 from umbrick.core.report.facts import Facts
 from umbrick.core.units import format_clock
 
@@ -17,12 +16,7 @@ COLUMNS = (
 
 def as_csv(recordings: Sequence[Facts]) -> str:
     """Return the table with a heading; ``kind`` is a finding's kind or a mend's method."""
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(COLUMNS)
-    for facts in recordings:
-        writer.writerows(_rows(facts))
-    return text.getvalue()
+    return csv_text([COLUMNS, *(row for facts in recordings for row in _rows(facts))])
 
 
 def _rows(facts: Facts) -> Iterator[tuple[object, ...]]:

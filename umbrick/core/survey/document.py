@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import csv
-import io
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Any
 
+from umbrick.core.csv_table import csv_text
 from umbrick.core.sound.recording import Recording
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.survey import Measures, Survey
@@ -65,9 +64,7 @@ def document(recordings: list[dict[str, Any]]) -> dict[str, Any]:
 
 def as_csv(whole: dict[str, Any]) -> str:
     """Return a findings document as CSV with a heading, one finding a line."""
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(_COLUMNS)
+    rows: list[Sequence[object]] = [_COLUMNS]
     for recording in whole["recordings"]:
         for finding in recording["findings"]:
             row = finding | {
@@ -75,5 +72,5 @@ def as_csv(whole: dict[str, Any]) -> str:
                 "seconds": f"{finding['start'] / recording['rate']:.6f}",
                 "channels": " ".join(map(str, finding["channels"])),
             }
-            writer.writerow([row[column] for column in _COLUMNS])
-    return text.getvalue()
+            rows.append([row[column] for column in _COLUMNS])
+    return csv_text(rows)

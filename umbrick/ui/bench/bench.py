@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
+from PySide6.QtGui import QGuiApplication
 
 from umbrick.core.errors import UmbrickError
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
@@ -18,6 +19,7 @@ from umbrick.core.view.window import Window
 from umbrick.ui.bench.decisions import findings_of
 from umbrick.ui.bench.jobs import Job, Jobs
 from umbrick.ui.bench.leases import Leases
+from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.sieve import Sieve
 from umbrick.ui.bench.work import LOUPE_FRAMES, Work
 
@@ -53,12 +55,17 @@ class Bench(QObject):
         super().__init__()
         self.jobs = Jobs()
         self.jobs.failed.connect(self.failed)
+        self.jobs.fault.connect(self._tell_fault)
         self.works: list[Work] = []
         self.leases = Leases()
         """Those on every recording, also on what is opened meanwhile."""
         self.work: Work | None = None
         self.worst_first = False
         """Whether the docket lists the worst findings of a kind first, not the earliest."""
+
+    def _tell_fault(self, told: str, details: str) -> None:
+        copy = Choice("Copy details", lambda: QGuiApplication.clipboard().setText(details))
+        self.noticed.emit(Notice(f"{told} Your work is safe in the casebook.", (copy,)))
 
     def add(self, work: Work) -> None:
         """Put a newly opened recording on the bench and go to it."""

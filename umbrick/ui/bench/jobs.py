@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import threading
-import traceback
 from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QObject, Qt, Signal
 
 from umbrick.core.errors import CancelledError, UmbrickError
+from umbrick.core.fault_log import note_fault
+from umbrick.core.plain_text import plain_line
 
 Work = Callable[["Job"], Any]
 
@@ -54,6 +55,8 @@ class Jobs(QObject):
 
     failed = Signal(str)
     """Some work could not be done, and nobody else is told; the sentence says why."""
+    fault = Signal(str, str)
+    """Some work met a fault in Umbrick itself: the sentence, and all details; failing is told as well."""
     _settled = Signal(object, str, object)
 
     def __init__(self) -> None:
@@ -108,8 +111,10 @@ class Jobs(QObject):
         except UmbrickError as error:
             ending = ("failed", str(error))
         except Exception as error:
-            traceback.print_exc()
-            ending = ("failed", f"{job.title} met a fault in Umbrick itself ({type(error).__name__}: {error}).")
+            details = note_fault(error)
+            told = f"{job.title} met a fault in Umbrick itself ({type(error).__name__}: {plain_line(str(error))})."
+            self.fault.emit(told, details)
+            ending = ("failed", told)
         self._settled.emit(job, *ending)
 
     def _settle(self, job: Job, ending: str, result: Any) -> None:
