@@ -108,3 +108,13 @@ def test_kinds_that_nothing_mends_say_so(umbrick, tmp_path, hot):
     status, out, told = umbrick("mend", write(tmp_path / "b.wav", faultless(1.0)), tmp_path / "out.wav")
     assert status == 0
     assert "nothing was mended" in out
+
+
+def test_a_codec_of_whole_blocks_is_put_back_at_its_exact_length_and_that_is_said(umbrick, tmp_path):
+    sound, _, _ = clipped(faultless(1.0), 0.004, rail=0.99)
+    path = write(tmp_path / "a.wav", sound, subtype="IMA_ADPCM")
+    frames = soundfile.info(path).frames
+    status, _, told = umbrick("mend", path, "--in-place")
+    assert status == 0
+    assert "16 bit now: IMA ADPCM cannot hold an exact length" in told
+    assert (soundfile.info(path).frames, soundfile.info(path).subtype) == (frames, "PCM_16")

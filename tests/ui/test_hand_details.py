@@ -282,3 +282,34 @@ def test_the_level_curve_survives_undo_later_mends_and_a_restart_of_the_view(han
         hands.press("Ctrl+Z")
     assert levelling.curve(hands.work).nodes == ()
     assert np.array_equal(sound_of(hands), spoken)
+
+
+def test_a_pasted_copy_made_again_takes_the_same_sound_whatever_was_cut_before_it(hands, tmp_path):
+    sound = np.hstack([voice(3.0, seed=1), voice(3.0, seed=2)])
+    hands.open(write(tmp_path / "two.wav", sound, subtype="FLOAT"))
+    bench, pasting = hands.window.bench, hands.window.tools.pasting
+    bench.select(100_000, 104_000)
+    bench.select_channels((1,))
+    pasting.copy()
+    bench.select_channels((0,))
+    bench.select(60_000, 60_000)
+    bench.set_cursor(60_000)
+    pasting.paste_over()
+    hands.settle()
+    pasted = hands.work.history.mends[-1]
+    assert (pasted.parameters["donor"], pasted.parameters["donor_channels"]) == (100_000, "1")
+    copied = hands.work.version.read(61_000, 63_000)
+    assert np.array_equal(copied[:, 0], sound[101_000:103_000, 1].astype(np.float32))
+    bench.select_channels((0, 1))
+    bench.select(10_000, 30_000)
+    hands.window.tools.handwork.apply("splice", {"search_ms": 0}, hands.work.place())
+    hands.settle()
+    shift = hands.work.frames - len(sound)
+    lifting = hands.window.lifting
+    lifting.choose([pasted.id])
+    assert lifting.reason_not_to_change() == ""
+    lifting.make_again({**pasted.parameters, "gain_db": 0.0})
+    hands.settle()
+    again = hands.work.history.mends[-1]
+    assert (again.method, again.parameters["donor"]) == ("graft", 100_000)
+    assert np.array_equal(hands.work.version.read(61_000 + shift, 63_000 + shift), copied)

@@ -31,7 +31,7 @@ from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts, done_in_words
-from umbrick.core.sound.formats import FileFormat
+from umbrick.core.sound.formats import FileFormat, change_of_form
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.kept import free_name, write_down
 from umbrick.core.sound.part_file import real_target
@@ -175,6 +175,8 @@ def mend_command(
     finally:
         recording.close()
     _tell(saved, result, gain_db, as_json, quiet)
+    if in_place and (changed := change_of_form(recording.format, saved.format)):
+        warn(f"umbrick: {changed}")
 
 
 def _format(recording: Recording, output: Path, subtype: str) -> FileFormat:

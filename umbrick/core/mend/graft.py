@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -20,7 +21,7 @@ from umbrick.core.mend.place import Place
 from umbrick.core.sound.interpolation import CURVE_CONTEXT, shifted
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.patch import Nature, Patch
-from umbrick.core.timeline.positions import map_position
+from umbrick.core.timeline.positions import origin_of_place, place_of_origin
 from umbrick.core.timeline.runs import NO_ORIGIN, Piece
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, db_to_amplitude
@@ -79,6 +80,7 @@ def filled(
     adds: bool = False,
     choice: int = 1,
     anywhere: bool = False,
+    donor_channels: tuple[int, ...] | None = None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> Filled:
     """Return a place filled with a stretch of the same length from elsewhere in the version.
@@ -99,6 +101,8 @@ def filled(
         Which of the best matches ``auto`` takes, counted from 1.
     anywhere : bool
         Whether ``auto`` looks through all of the recording at once; else it does so if nothing nearby will do.
+    donor_channels : tuple of int, optional
+        The channels its sound is taken from, by default the place's own.
     is_cancelled : callable
         CancelledError is raised soon after it says so.
 
@@ -125,7 +129,7 @@ def filled(
         offset = float(donor) - start
         if not 0 <= start <= version.frames - length:
             raise ParameterError(f"A donor of {length} frames cannot begin at frame {start}.")
-    clip = Clip(version, start, start + length, place.channels)
+    clip = Clip(version, start, start + length, donor_channels or place.channels)
     gain = matched if gain is None else gain
     stretch = put_over(version, place, clip, fade, gain, adds, offset)
     return Filled(stretch, start + offset, gain, score(version, place, stretch))
@@ -191,7 +195,37 @@ def donor_of(version: Version, clip: Clip) -> int | None:
     original: Source = version.sources[0]
     if clip.version.sources[0] is not original:
         return None
-    return map_position(clip.version, Version.of(original), clip.start)
+    return origin_of_place(clip.version, clip.start)
+
+
+def _place_of(version: Version, donor: float) -> float:
+    """Return where a donor, given by its frame of the original, begins in a version.
+
+    Raises
+    ------
+    ParameterError
+        If that frame has been taken out of it.
+    """
+    frame = math.floor(donor)
+    place = place_of_origin(version, frame)
+    if not (place < version.frames and origin_of_place(version, place) == frame):
+        raise ParameterError("The donor's sound is not in the recording any more.", "Choose another donor, or auto.")
+    return place + donor - frame
+
+
+def _channels_of(version: Version, text: str) -> tuple[int, ...] | None:
+    if not text:
+        return None
+    channels = tuple(int(part) for part in text.split(","))
+    if not all(channel < version.channels for channel in channels):
+        raise ParameterError(f"The recording has no channels {text} to take a donor from.")
+    return channels
+
+
+def check_channels(text: str) -> None:
+    """Raise ParameterError unless a text is a list of channels, such as ``0,1``, or nothing."""
+    if text and not re.fullmatch(r"\d{1,3}(,\d{1,3})*", text):
+        raise ParameterError(f"“{text}” is not a list of channels such as 0,1.")
 
 
 def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
@@ -206,16 +240,18 @@ def rework(version: Version, place: Place, parameters: Parameters, is_cancelled:
     found = filled(
         version,
         place,
-        donor if donor == AUTO else float(donor),
+        donor if donor == AUTO else _place_of(version, float(donor)),
         fade,
         gain,
         parameters["mix"] == "add",
         round(float(parameters["choice"])),
         parameters["search"] == "all",
+        _channels_of(version, str(parameters["donor_channels"])),
         is_cancelled,
     )
     spelled_out = {
-        "donor": found.donor,
+        # By its place in the original, which stays when something earlier is taken out or put in.
+        "donor": origin_of_place(version, math.floor(found.donor)) + found.donor - math.floor(found.donor),
         "gain_db": _gain_db(found.gain),
         "polarity": "inverted" if found.gain < 0 else "same",
     }
@@ -269,11 +305,18 @@ METHOD = Method(
             "donor",
             "number",
             AUTO,
-            "the frame the donor begins with, parts of one too; auto finds the best match",
+            "the frame of the original the donor begins with, parts of one too; auto finds the best match",
             (AUTO,),
             "",
             0.0,
             1e12,
+        ),
+        Parameter(
+            "donor_channels",
+            "text",
+            "",
+            "the channels the donor is taken from, such as 0,1; those of the place if not given",
+            check=check_channels,
         ),
         Parameter(
             "search",

@@ -21,6 +21,12 @@ _BITS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32, "AL
 _NAMES = {"FLOAT": "32 bit float", "DOUBLE": "64 bit float", "VORBIS": "Vorbis", "OPUS": "Opus",
           "MPEG_LAYER_III": "MP3", "MPEG_LAYER_II": "MPEG layer II", "ULAW": "µ-law", "ALAW": "A-law"}  # fmt: skip
 
+_OF_WHOLE_BLOCKS = {
+    "IMA_ADPCM": "IMA ADPCM", "MS_ADPCM": "Microsoft ADPCM", "GSM610": "GSM 6.10",
+    "G721_32": "G.721", "G723_24": "G.723", "G723_40": "G.723",
+}  # fmt: skip
+"""Codecs that decode to 16 bits and write nothing but whole blocks, so that a copy would end later than its source."""
+
 _IN_PLACE_CONTAINERS = {"WAV", "WAVEX", "RF64", "W64", "AIFF", "CAF", "AU"}
 _IN_PLACE_SUBTYPES = {"PCM_S8", "PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE", "ULAW", "ALAW"}
 
@@ -62,7 +68,8 @@ class FileFormat:
     def name(self) -> str:
         """What a person calls the sample format: ``24 bit``, ``32 bit float``, ``Vorbis``."""
         bits = self.bits
-        return f"{bits} bit" if bits else _NAMES.get(self.subtype, self.subtype)
+        known = _NAMES | _OF_WHOLE_BLOCKS
+        return f"{bits} bit" if bits else known.get(self.subtype, self.subtype)
 
 
 def container_for(path: Path, source: FileFormat | None) -> str | None:
@@ -74,6 +81,14 @@ def container_for(path: Path, source: FileFormat | None) -> str | None:
     if container == "WAV" and source and source.container in ("WAV", "WAVEX", "RF64"):
         return source.container
     return container
+
+
+def change_of_form(source: FileFormat, written: FileFormat) -> str:
+    """Return the sentence that says why a file put back in place has another form, or nothing if it has the same."""
+    codec = _OF_WHOLE_BLOCKS.get(source.subtype)
+    if codec is None or written.subtype == source.subtype:
+        return ""
+    return f"It is {written.name} now: {codec} cannot hold an exact length."
 
 
 def default_subtype(container: str, source: FileFormat, suffix: str) -> str:
@@ -98,6 +113,8 @@ def default_subtype(container: str, source: FileFormat, suffix: str) -> str:
                 if bits == 8:
                     return "PCM_U8" if container in ("WAV", "WAVEX", "RF64", "W64") else "PCM_S8"
                 return source.subtype
+            if source.subtype in _OF_WHOLE_BLOCKS:
+                return "PCM_16"
             # A lossy source has no depth of its own: float loses nothing of what was decoded.
             return {16: "PCM_16", 20: "PCM_24", 24: "PCM_24", 32: "PCM_32"}.get(bits or 0, "FLOAT")
         case _:

@@ -49,6 +49,11 @@ def place_of_origin(version: Version, origin: int) -> int:
     return int(_from_origin(version, np.array([origin], np.int64))[0])
 
 
+def origin_of_place(version: Version, position: int) -> int:
+    """Return the frame of the original that stands at a position, or that would: the inverse of the above."""
+    return int(_to_origin(version, np.array([position], np.int64))[0])
+
+
 def _to_origin(version: Version, positions: Integers) -> Integers:
     """Return the original's frames that the frames at ``positions`` stand for, or follow if they stand for none."""
     count = len(version.origins)

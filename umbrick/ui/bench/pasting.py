@@ -106,9 +106,8 @@ class Pasting(QObject):
         fade = self._fade(work)
 
         def make(version: Version) -> Mended:
-            return _mended(
-                version, put_over(version, place, clip, fade, adds=adds), place, clip, "add" if adds else "replace"
-            )
+            stretch = put_over(version, place, clip, fade, adds=adds)
+            return _mended(version, stretch, place, clip, fade, "add" if adds else "replace")
 
         self._handwork.do(work, "mix a copy in" if adds else "paste over", make, place)
 
@@ -121,7 +120,9 @@ class Pasting(QObject):
         fade = self._fade(work)
         place = Place(at, at, tuple(range(work.channels)))
         self._handwork.do(
-            work, "paste in", lambda version: _mended(version, put_in(version, at, clip, fade), place, clip, "insert")
+            work,
+            "paste in",
+            lambda version: _mended(version, put_in(version, at, clip, fade), place, clip, fade, "insert"),
         )
 
     # Carrying a copy along.
@@ -172,7 +173,7 @@ class Pasting(QObject):
             self._bench.said.emit("There is too little sound around to fit it to.")
         else:
             clip = replace(carried.clip, start=found.start, stop=found.start + carried.clip.frames)
-            self._carry(replace(carried, clip=clip, gain_db=amplitude_to_db(found.factor), inverted=False))
+            self._carry(replace(carried, clip=clip, gain_db=round(amplitude_to_db(found.factor), 2), inverted=False))
 
     def drop(self) -> None:
         """Put the copy where it is."""
@@ -216,12 +217,13 @@ class Pasting(QObject):
         place = self._place(work, carried.start, carried.clip)
         if place is None:
             return None
+        fade = self._fade(work)
         try:
-            stretch = put_over(work.version, place, carried.clip, self._fade(work), carried.factor)
+            stretch = put_over(work.version, place, carried.clip, fade, carried.factor)
         except UmbrickError as error:
             self._bench.failed.emit(str(error))
             return None
-        return _mended(work.version, stretch, place, carried.clip, "replace", carried.gain_db, carried.inverted)
+        return _mended(work.version, stretch, place, carried.clip, fade, "replace", carried.gain_db, carried.inverted)
 
     def _place(self, work: Work, start: int, clip: Clip) -> Place | None:
         """Return where a clip would go; None if there are not the channels for it, which is told."""
@@ -249,6 +251,7 @@ def _mended(
     stretch: Stretch,
     place: Place,
     clip: Clip,
+    fade: int,
     mix: str,
     gain_db: float = 0.0,
     inverted: bool = False,
@@ -256,6 +259,8 @@ def _mended(
     donor = donor_of(version, clip)
     parameters = {
         "donor": "another recording" if donor is None else float(donor),
+        "donor_channels": ",".join(map(str, clip.channels)),
+        "crossfade_ms": 1000 * fade / version.rate,
         "gain_db": round(gain_db, 2),
         "polarity": "inverted" if inverted else "same",
         "mix": mix,

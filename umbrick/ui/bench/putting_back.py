@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from umbrick.casebook.locating import stat_of
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.content import Fate
+from umbrick.core.sound.formats import change_of_form
 from umbrick.core.sound.kept import Kept, bring_back, free_name, kept_folder, write_down
 from umbrick.core.sound.saving import Saved, format_for
 from umbrick.core.timeline.version import Version
@@ -84,7 +85,9 @@ class PuttingBack(QObject):
             self._put(work, version, saved, is_first)
             lowered = f", lowered by {format_lowering(gain_db)} to fit" if gain_db else ""
             kept = f" The old file is kept as {saved.kept.name}." if saved.kept else ""
-            self._bench.said.emit(f"Put back in place{lowered}.{kept} {saved.note}".strip())
+            form_changed = change_of_form(work.recording.format, saved.format)
+            told = (f"Put back in place{lowered}.{kept}", form_changed, saved.note)
+            self._bench.said.emit(" ".join(filter(None, told)))
             self.put_back_done.emit()
 
         def on_kept() -> None:
