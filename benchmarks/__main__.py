@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from benchmarks import (
+    breaking,
     casebook,
     clicks,
     collapsing,
@@ -23,6 +24,7 @@ from benchmarks import (
     playing,
     resurvey,
     seams,
+    starting,
     survey_speed,
     thumps,
 )
@@ -31,6 +33,8 @@ from umbrick.demo import recordings
 BENCHMARKS = {
     module.__name__.rpartition(".")[2]: module
     for module in (
+        starting,
+        breaking,
         opening,
         painting,
         hands,

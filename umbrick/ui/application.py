@@ -11,16 +11,19 @@ import traceback
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from types import TracebackType
+from typing import TYPE_CHECKING, Any
 
 import PySide6
 from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QApplication
 
 from umbrick.core.errors import UmbrickError
-from umbrick.playback.output import output_for
-from umbrick.ui import settings, theme
+from umbrick.core.fault_log import note_fault, watch_for_crashes
+from umbrick.ui import settings
 from umbrick.ui.collecting import Collecting
-from umbrick.ui.window import BenchWindow
+from umbrick.ui.starting import Loading, Starting, started_application
+
+if TYPE_CHECKING:
+    from umbrick.ui.window import BenchWindow
 
 _SHOT_POLL_MS = 50
 
@@ -46,36 +49,67 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     """
     refuse_without_display(os.environ)
     refuse_unreliable_qt(PySide6.__version_info__[:2], sys.version_info[:2])
-    application = QApplication.instance() or QApplication(["umbrick"])
-    assert isinstance(application, QApplication)
-    application.setApplicationName("Umbrick")
-    theme.load_fonts()
-    # What was loaded until now stays; looking through it again and again would take long.
-    gc.freeze()
+    application = started_application()
+    crash_log = watch_for_crashes()
     Collecting(application)
-    output, note = output_for(settings.output_choice())
-    window = BenchWindow(output, is_round_trip)
-    _report_faults(window.bench.failed.emit)
     signal.signal(signal.SIGINT, lambda *_: application.quit())
-    if shot is None:
-        window.fit_into_screen()
-    window.show()
-    window.opening.open(files, lambda: window.bench.show_work(window.bench.works[0] if window.bench.works else None))
-    if note:
-        window.bench.said.emit(note)
-    if shot is None:
-        if not is_round_trip:
+    starting = Starting()
+    starting.show()
+    windows: list[BenchWindow] = []
+    faults: list[BaseException] = []
+    saved: list[Path] = []
+
+    def lay_out(loaded: Any) -> None:
+        if isinstance(loaded, BaseException):
+            faults.append(loaded)
+            application.quit()
+            return
+        # What was loaded until now stays; looking through it again and again would take long.
+        gc.freeze()
+        make, output, note = loaded
+        window = make(output, is_round_trip)
+        windows.append(window)
+        _report_faults(window.bench.failed.emit)
+        if shot is None:
+            window.fit_into_screen()
+        window.show()
+        starting.close()
+        bench = window.bench
+        window.opening.open(files, lambda: bench.show_work(bench.works[0] if bench.works else None))
+        if note:
+            bench.said.emit(note)
+        if shot is not None:
+            window.resize(1280, 800)
+            _save_when_settled(window, shot, saved, application.quit)
+        elif not is_round_trip:
             window.keeping.look_for_work(window.offer_work_left)
-        status = application.exec()
-        return UNCHANGED if is_round_trip and not window.put_back_in_trip else status
-    window.resize(1280, 800)
-    saved = _save_when_settled(window, shot, application.quit)
-    application.exec()
-    window.shut_down()
-    window.hide()
-    if not saved:
-        raise UmbrickError(f"The picture {shot} cannot be written.")
-    return 0
+
+    loading = Loading(starting, _load, lay_out)
+    starting.painted.connect(loading.start)
+    application.setQuitOnLastWindowClosed(True)
+    status = application.exec()
+    if crash_log is not None:
+        crash_log.flush()
+    if faults:
+        raise faults[0]
+    if not windows:
+        return UNCHANGED if is_round_trip else status  # it was closed before it could be used
+    (window,) = windows
+    if shot is not None:
+        window.shut_down()
+        window.hide()
+        if not saved:
+            raise UmbrickError(f"The picture {shot} cannot be written.")
+        return 0
+    return UNCHANGED if is_round_trip and not window.put_back_in_trip else status
+
+
+def _load() -> tuple[type[BenchWindow], Any, str]:
+    """Load what the window needs, and open the sound output, on whichever thread."""
+    from umbrick.playback.output import output_for
+    from umbrick.ui.window import BenchWindow
+
+    return BenchWindow, *output_for(settings.output_choice())
 
 
 def refuse_without_display(environment: Mapping[str, str]) -> None:
@@ -96,8 +130,7 @@ def refuse_unreliable_qt(qt: tuple[int, ...], python: tuple[int, ...]) -> None:
         )
 
 
-def _save_when_settled(window: BenchWindow, path: Path, then: Callable[[], None]) -> list[Path]:
-    saved: list[Path] = []
+def _save_when_settled(window: BenchWindow, path: Path, saved: list[Path], then: Callable[[], None]) -> None:
     timer = QTimer(window, interval=_SHOT_POLL_MS)
 
     def look() -> None:
@@ -109,13 +142,13 @@ def _save_when_settled(window: BenchWindow, path: Path, then: Callable[[], None]
 
     timer.timeout.connect(look)
     timer.start()
-    return saved
 
 
 def _report_faults(tell: Callable[[str], None]) -> None:
-    """Say unforeseen faults in the status line instead of dying with them; the details go to standard error."""
+    """Say unforeseen faults in the status line instead of dying with them; the details go to the log."""
 
     def report(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        note_fault(error)
         traceback.print_exception(kind, error, trace)
         tell(f"A fault in Umbrick itself ({kind.__name__}: {error}). The recordings are untouched; save a copy soon.")
 

@@ -20,6 +20,17 @@ def icon(name: str, color: QColor, checked_color: QColor | None = None, pixels: 
     return result
 
 
+def application_icon(pixels: int = 256) -> QPixmap:
+    """Return the program's own icon."""
+    svg = files("umbrick.ui.assets").joinpath("umbrick.svg").read_bytes()
+    pixmap = QPixmap(pixels, pixels)
+    pixmap.fill(Qt.GlobalColor.transparent)
+    painter = QPainter(pixmap)
+    QSvgRenderer(QByteArray(svg)).render(painter)
+    painter.end()
+    return pixmap
+
+
 def _pixmap(name: str, color: QColor, pixels: int) -> QPixmap:
     svg = files("umbrick.ui.assets.icons").joinpath(f"{name}.svg").read_text().replace("currentColor", color.name())
     pixmap = QPixmap(2 * pixels, 2 * pixels)

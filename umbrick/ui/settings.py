@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from PySide6.QtCore import QSettings
 
 from umbrick.core.paths import settings_folder
-from umbrick.playback.output import LATENCIES, Choice
+
+if TYPE_CHECKING:
+    from umbrick.playback.output import Choice
 
 _MOST_RECENT = 8
 _NAME_PATTERN = "{name}-mended"
@@ -31,6 +35,8 @@ def recent_files() -> list[str]:
 
 def output_choice() -> Choice:
     """Return which sound output is wanted; the system's own choice at first."""
+    from umbrick.playback.output import LATENCIES, Choice  # the window is painted before that is loaded
+
     settings = open_settings()
     latency = str(settings.value("output_latency", "high"))
     frames = str(settings.value("output_buffer", "0"))

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 import numpy.typing as npt
-from pyloudnorm import IIRfilter
-from scipy.signal import sosfilt
 
+from umbrick.core.filters.recursive import filtered, high_shelf, low_cut
 from umbrick.core.units import SILENCE_DBFS
 
 _SHELF_HZ, _LOW_CUT_HZ = 1500.0, 38.0
@@ -28,9 +27,8 @@ class LoudnessMeter:
     """
 
     def __init__(self, rate: int, channels: int) -> None:
-        shelf = IIRfilter(4.0, 1 / np.sqrt(2), min(_SHELF_HZ, 0.45 * rate), rate, "high_shelf")
-        low_cut = IIRfilter(0.0, 0.5, _LOW_CUT_HZ, rate, "high_pass")
-        self._sections = np.array([np.concatenate([f.b, f.a]) for f in (shelf, low_cut)])
+        shelf = high_shelf(4.0, np.sqrt(0.5), min(_SHELF_HZ, 0.45 * rate), rate)
+        self._sections = np.concatenate([shelf, low_cut(0.5, _LOW_CUT_HZ, rate)])
         self._state = np.zeros((2, channels, 2))
         self._step = max(1, rate // _STEPS_PER_SECOND)
         weights = np.ones(channels)
@@ -42,7 +40,7 @@ class LoudnessMeter:
 
     def feed(self, samples: npt.NDArray[np.float32]) -> None:
         """Measure the samples, of shape ``(frames, channels)``, that follow the last ones."""
-        weighted, self._state = sosfilt(self._sections, samples.T.astype(np.float64, order="C"), zi=self._state)
+        weighted, self._state = filtered(self._sections, samples.T.astype(np.float64, order="C"), self._state)
         weighted = np.concatenate([self._left, weighted], axis=1)
         whole = weighted.shape[1] // self._step * self._step
         if whole:

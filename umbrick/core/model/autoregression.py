@@ -9,7 +9,6 @@ import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.linalg import solve_toeplitz
-from scipy.signal import get_window
 
 Wave = npt.NDArray[np.float64]
 
@@ -66,7 +65,7 @@ def modelled(wave: Wave, order: int, noise_share: float = NOISE_SHARE) -> Model 
 @lru_cache(maxsize=32)
 def _hann(length: int) -> Wave:
     """Return a symmetric Hann window, which is not to be changed; the same lengths are asked for again and again."""
-    window: Wave = get_window("hann", length, fftbins=False)
+    window: Wave = np.hanning(length)
     window.setflags(write=False)
     return window
 

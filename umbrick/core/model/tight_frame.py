@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, rfft
-from scipy.signal import get_window
+
+from umbrick.core.filters.windows import hann
 
 Samples = npt.NDArray[np.float32]
 Spectra = npt.NDArray[np.complex64]
@@ -37,7 +38,7 @@ class TightFrame:
         self.hop = length // 2
         self._samples = samples
         self.count = (samples + self.hop - 1) // self.hop + 1
-        self._window: Samples = np.sqrt(get_window("hann", length)).astype(np.float32)
+        self._window: Samples = np.sqrt(hann(length)).astype(np.float32)
         self._padded: Samples = np.zeros((self.count - 1) * self.hop + length, np.float32)
         self._windows = np.lib.stride_tricks.sliding_window_view(self._padded, length)[:: self.hop]
         self._hops = self._padded.reshape(self.count + 1, self.hop)

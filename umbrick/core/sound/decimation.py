@@ -6,7 +6,8 @@ from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import firwin
+
+from umbrick.core.filters.windows import low_pass_taps
 
 Floats = npt.NDArray[np.float32]
 
@@ -44,6 +45,6 @@ def decimated(wave: Floats, step: int, taps_per_step: int) -> Floats:
 @lru_cache(maxsize=8)
 def _pieces(step: int, taps_per_step: int) -> Floats:
     """Return the low-pass, piece by piece, each backward: shape ``(step, pieces)``."""
-    taps = firwin(taps_per_step * step + 1, _PASSED / step).astype(np.float32)
+    taps = low_pass_taps(taps_per_step * step + 1, _PASSED / step).astype(np.float32)
     pieces = np.pad(taps, (0, step - 1)).reshape(-1, step)
     return np.ascontiguousarray(pieces[:, ::-1].T)

@@ -228,8 +228,8 @@ def _bears_out(path: Path, frames: int) -> bool:
             return False
         try:
             file.seek(frames - 1)
-            return len(file.read(1)) == 1
-        except (soundfile.LibsndfileError, RuntimeError):
+            return len(file.read(out=np.empty((1, file.channels), np.float32))) == 1
+        except (soundfile.LibsndfileError, RuntimeError, ValueError):
             return False
 
 

@@ -6,7 +6,6 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.spatial import KDTree
 
 Levels = npt.NDArray[np.float64]
 
@@ -98,5 +97,7 @@ def _jumps(levels_db: Levels) -> Levels:
 
 def _strangeness(levels_db: Levels, known_db: Levels) -> Levels:
     """Return how far each row is from what is known, as a logarithm: minus its log likelihood, but for a factor."""
+    from scipy.spatial import KDTree  # needed where a level may step only, and slow to load
+
     distances, _ = KDTree(known_db).query(levels_db, k=range(1, min(_NEIGHBOURS, len(known_db)) + 1))
     return np.asarray(np.log(distances.mean(axis=1) + _FARTHER_THAN_DB))

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.signal import get_window
 
+from umbrick.core.filters.windows import hann
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.outline import Outline, levels_of, loud_db, outline
@@ -94,7 +94,7 @@ def _sureness(means: np.ndarray) -> float:
 
 def _bell(frames: int) -> np.ndarray:
     """Return the weights of a mean that bass, which a plain one over half a second is not rid of, is kept out of."""
-    weight = get_window("hann", frames + 1)[1:]
+    weight = hann(frames + 1)[1:]
     return np.asarray(weight / weight.sum())
 
 

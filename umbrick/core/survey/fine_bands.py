@@ -7,8 +7,8 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import rfft
-from scipy.signal import get_window
 
+from umbrick.core.filters.windows import hann
 from umbrick.core.survey.detector import Block
 
 Floats = npt.NDArray[np.float32]
@@ -51,7 +51,7 @@ def fine_bands(block: Block) -> Floats:
 
 @lru_cache(maxsize=8)
 def _window(hop: int) -> Floats:
-    return get_window("hann", 2 * hop).astype(np.float32)
+    return hann(2 * hop).astype(np.float32)
 
 
 @lru_cache(maxsize=8)

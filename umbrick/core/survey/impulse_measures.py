@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import butter, sosfilt
 
+from umbrick.core.filters.recursive import filtered, high_pass
 from umbrick.core.survey.impulses import Impulses
 from umbrick.core.survey.residual import Residual
 
@@ -134,7 +134,7 @@ def _around(residual: Residual, peaks: npt.NDArray[np.int64], rate: int) -> Arra
 
 
 def _above(hz: float, wave: Array, rate: int) -> Array:
-    return np.asarray(sosfilt(butter(2, min(hz, 0.35 * rate), "highpass", fs=rate, output="sos"), wave, axis=1))
+    return filtered(high_pass(min(hz, 0.35 * rate), rate), wave)[0]
 
 
 def _db(ratio: Array) -> Array:

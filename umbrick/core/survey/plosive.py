@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 from scipy.ndimage import maximum_filter1d, uniform_filter1d
-from scipy.signal import butter, sosfiltfilt
 
+from umbrick.core.filters.recursive import band_pass, filtered_both_ways
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.low_wave import Floats, LowWaves, low_wave, step_for
@@ -26,6 +26,9 @@ _FAINTEST_DB = -20.0
 
 _FEWEST_SECONDS = 3.0
 _HOP = 2
+_TURNED_FRAMES = 15
+"""How much of a wave is turned about its ends before it is filtered, in frames of the low wave."""
+
 _PART_SECONDS, _MARGIN_SECONDS = 300.0, 2.0
 _AT_ONCE = 2**18
 _MOST_CONFIDENCE = 0.9
@@ -98,12 +101,12 @@ def _peaks(level_db: Floats, apart: int, least_db: float) -> list[int]:
 
 def _level_db(wave: LowWaves, rate: float) -> Floats:
     """Return the level below the voice, at every ``_HOP``th place; hours are gone through in parts."""
-    sections = butter(2, _BAND_HZ, "bandpass", fs=rate, output="sos")
+    sections = band_pass(*_BAND_HZ, rate)
     part, margin = _HOP * round(_PART_SECONDS * rate / _HOP), _HOP * round(_MARGIN_SECONDS * rate / _HOP)
     levels = np.empty(-(-len(wave) // _HOP), np.float32)
     for start in range(0, len(wave), part):
         first = max(0, start - margin)
-        low = sosfiltfilt(sections, wave[first : start + part + margin])
+        low = filtered_both_ways(sections, wave[first : start + part + margin], _TURNED_FRAMES)
         level = uniform_filter1d(np.square(low), max(1, round(_SMOOTHED_SECONDS * rate)))
         own = level[start - first : start - first + part : _HOP]
         levels[start // _HOP : start // _HOP + len(own)] = 10 * np.log10(np.maximum(own, 1e-12))

@@ -13,8 +13,8 @@ from functools import lru_cache
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, rfft
-from scipy.signal import get_window
 
+from umbrick.core.filters.windows import hann
 from umbrick.core.survey.detector import Block
 
 Floats = npt.NDArray[np.float32]
@@ -120,7 +120,7 @@ def _highest(error: Floats, size: int) -> Floats:
 
 @lru_cache(maxsize=8)
 def _hann(frames: int) -> Floats:
-    return get_window("hann", frames).astype(np.float32)
+    return hann(frames).astype(np.float32)
 
 
 @lru_cache(maxsize=8)

@@ -9,7 +9,8 @@ import numpy as np
 import numpy.typing as npt
 from scipy.fft import fft, ifft, next_fast_len, rfft
 from scipy.ndimage import uniform_filter1d
-from scipy.signal import get_window
+
+from umbrick.core.filters.windows import hann
 
 Floats = npt.NDArray[np.float64]
 
@@ -98,7 +99,7 @@ class _Bands:
         self.seconds = seconds
         self._wave = wave
         self._weights = 1 / (loudness + _FAINTEST * loudness.mean(axis=1, keepdims=True) + 1e-16)
-        bell = get_window("hann", size) * self._weights
+        bell = hann(size) * self._weights
         self._powers = np.square(np.abs(fft(wave * bell, _ZOOM * size, axis=1)))
         self._powers /= np.square(bell.sum(axis=1, keepdims=True))
         inner = np.abs(np.fft.fftfreq(_ZOOM * size, seconds / size)) < _FLAT * _BAND_HZ

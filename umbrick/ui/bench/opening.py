@@ -111,7 +111,7 @@ class Opening(QObject):
             for follow in self._loading.pop(path):
                 follow()
 
-        self._bench.jobs.start(f"opening {path.name}", lambda _: _prepared(load()), self._loaded, ended=ended)
+        self._bench.jobs.start(f"opening {path.name}", lambda _: prepared(load()), self._loaded, ended=ended)
 
     def _open_casebook(self, path: Path, then: Callable[[], None]) -> None:
         path = path.absolute()
@@ -256,7 +256,7 @@ class Opening(QObject):
             self._bench.said.emit(f"{work.home.name} is open, {length} long.")
 
 
-def _prepared(loaded: Loaded | Astray) -> Ready | Astray:
+def prepared(loaded: Loaded | Astray) -> Ready | Astray:
     """Put together what the bench needs of a recording; what takes long with thousands of mends is worked out here."""
     if isinstance(loaded, Astray):
         return loaded

@@ -1,0 +1,5 @@
+"""``python -m umbrick``: the same as the ``umbrick`` executable."""
+
+from umbrick.cli import main
+
+main()
