@@ -90,7 +90,8 @@ def read_survey(store: Store, recording: int, count: int, frames: int) -> Survey
         floats = {name: float(levels[name]) for name in ("peak", "true_peak", "noise_floor_dbfs", "loudness_lufs")}
     except (KeyError, TypeError, ValueError) as error:
         raise DamagedCasebookError("A survey does not say what it measured.") from error
-    if len(blob) % 4 or passage_frames < 1 or surveyed < 0 or not all(map(math.isfinite, floats.values())):
+    is_whole = passage_frames >= 1 and surveyed >= 1 and len(blob) == 4 * -(-surveyed // passage_frames)
+    if not is_whole or not all(map(math.isfinite, floats.values())):
         raise DamagedCasebookError("A survey's measures make no sense.")
     measured, listed = [], []
     known: dict[str, tuple[int, ...]] = {}

@@ -23,7 +23,7 @@ from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.document import as_csv, document, recording_as_json
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
-from umbrick.core.units import format_clock, format_count
+from umbrick.core.units import channel_name, format_clock, format_count
 
 
 @click.command("survey")
@@ -97,7 +97,8 @@ def _describe(file: str, recording: Recording, survey: Survey, sensitivity: dict
     for kind, count in Counter(finding.kind for finding in findings).items():
         say(f"  {KINDS[kind].title}: {format_count(count, 'finding')}")
     for finding in findings:
-        channels = "+".join(str(channel + 1) for channel in finding.channels)
-        where = f" (channel {channels})" if recording.source.channels > 1 else ""
+        count = recording.source.channels
+        names = " and ".join(channel_name(channel, count) for channel in finding.channels)
+        where = f" ({names})" if count > 1 else ""
         clock = format_clock(finding.start, recording.source.rate)
         say(f"    {clock}  {finding.evidence}{where}, confidence {finding.confidence:.2f}")

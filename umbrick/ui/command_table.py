@@ -17,7 +17,7 @@ from umbrick.ui.bench.rehearsing import Rehearsing
 from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.tools import Tools
-from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
 from umbrick.ui.commands import Command, always
 from umbrick.ui.file_dialogs import FileDialogs
 from umbrick.ui.hand_commands import hand_commands, selection_commands
@@ -38,6 +38,8 @@ class Dialogs(Protocol):
     def close(self) -> object: ...
     def show_keys(self) -> None: ...
     def show_about(self) -> None: ...
+    def show_guide(self) -> None: ...
+    def find_command(self) -> None: ...
     def toggle_docket(self) -> None: ...
     def toggle_treatment(self) -> None: ...
     def toggle_ledger(self) -> None: ...
@@ -178,7 +180,7 @@ def command_table(
         return "" if bench.work and bench.work.history.undo_title else "There is nothing to undo."
 
     def nothing_to_redo() -> str:
-        return "" if bench.work and bench.work.history.redo_title else "There is nothing to do again."
+        return "" if bench.work and bench.work.history.redo_title else "There is nothing to redo."
 
     def no_offer(index: int) -> Callable[[], str]:
         def reason() -> str:
@@ -252,6 +254,10 @@ def command_table(
             "" if bench.work and bench.work.selection else "Select something first: drag in the Passage or the Loupe."
         )
 
+    def not_magnified() -> str:
+        magnified = bench.work is not None and bench.work.magnified > 1.0
+        return nothing_open() or ("" if magnified else "Levels are not magnified.")
+
     def next_channel() -> None:
         if work := bench.work:
             bench.set_channel((work.channel + 1) % work.channels)
@@ -284,15 +290,17 @@ def command_table(
                 files.write_report, ("Ctrl+R",), reporting_now),
         Command("report_as", "&Recording", "Report as…", "Write what was found and done as a page, a table or JSON",
                 files.ask_report, ("Ctrl+Shift+R",), reporting_now),
-        Command("name_casebook", "&Recording", "Keep as a casebook…",
+        Command("name_casebook", "&Recording", "Save casebook as…",
                 "Keep findings, mends and undo of all open recordings in one file of your choice",
                 files.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),
         Command("close", "&Recording", "Close", "Take this recording off the bench", dialogs.close_recording,
                 ("Ctrl+W",), nothing_open),
         Command("quit", "&Recording", "Quit", "Close Umbrick", lambda: dialogs.close() and None, ("Ctrl+Q",), separated=True),
-        Command("undo", "&Edit", "Undo", "Take back the last step", undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2"),
-        Command("redo", "&Edit", "Do again", "Bring back what was undone", bench.redo, ("Ctrl+Shift+Z",),
-                nothing_to_redo, icon="redo-2"),
+        Command("undo", "&Edit", "Undo", "Take back the last step", undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2",
+                now=lambda: (bench.work.history.undo_title or "") if bench.work else ""),
+        Command("redo", "&Edit", "Redo", "Bring back what was undone", bench.redo, ("Ctrl+Shift+Z",),
+                nothing_to_redo, icon="redo-2",
+                now=lambda: (bench.work.history.redo_title or "") if bench.work else ""),
         Command("restore", "&Edit", "Restore the original here", "Bring back the original in the selection",
                 lifting.restore_selection, ("Ctrl+Backspace",), not_restorable, separated=True),
         Command("switch", "&Edit", "Switch the chosen mends", "Switch the mends chosen in the ledger off, or on again",
@@ -305,9 +313,9 @@ def command_table(
                 delete, ("Del",), nothing_to_delete),
         *selection_commands(bench, tools, hand_dialogs),
         *hand_commands(bench, tools, hand_dialogs),
-        Command("zoom_in", "&View", "Passage: closer", "Zoom the Passage in about the cursor",
+        Command("zoom_in", "&View", "Zoom in (Passage)", "Zoom the Passage in about the cursor",
                 zoom_passage(1 / ZOOM_STEP**2), ("+", "="), nothing_open),
-        Command("zoom_out", "&View", "Passage: further", "Zoom the Passage out about the cursor",
+        Command("zoom_out", "&View", "Zoom out (Passage)", "Zoom the Passage out about the cursor",
                 zoom_passage(ZOOM_STEP**2), ("-",), nothing_open),
         Command("show_all", "&View", "Passage: everything", "Show the whole recording in the Passage", show_all, ("0",),
                 nothing_open),
@@ -315,9 +323,15 @@ def command_table(
                 ("S",), no_selection),
         Command("scroll_left", "&View", "Passage: earlier", "Move the Passage back", scroll(-0.5), ("PgUp",), nothing_open),
         Command("scroll_right", "&View", "Passage: later", "Move the Passage on", scroll(0.5), ("PgDown",), nothing_open),
-        Command("loupe_in", "&View", "Loupe: closer", "Show fewer samples in the Loupe", zoom_loupe(1 / ZOOM_STEP**2),
+        Command("taller", "&View", "Magnify levels (Passage)", "Draw quiet sound taller in the Passage; what is louder runs out of it",
+                lambda: viewing.magnify(LEVEL_STEP), ("Ctrl+PgUp",), nothing_open, separated=True),
+        Command("flatter", "&View", "Reduce levels (Passage)", "Draw the Passage's waveform less tall",
+                lambda: viewing.magnify(1 / LEVEL_STEP), ("Ctrl+PgDown",), not_magnified),
+        Command("fit_levels", "&View", "Fit levels to what is in view", "Magnify the Passage so that its loudest sample in view just fits",
+                viewing.fit_wanted.emit, ("Alt+0",), nothing_open),
+        Command("loupe_in", "&View", "Zoom in (Loupe)", "Show fewer samples in the Loupe", zoom_loupe(1 / ZOOM_STEP**2),
                 ("Ctrl++", "Ctrl+="), nothing_open, separated=True),
-        Command("loupe_out", "&View", "Loupe: further", "Show more samples in the Loupe", zoom_loupe(ZOOM_STEP**2),
+        Command("loupe_out", "&View", "Zoom out (Loupe)", "Show more samples in the Loupe", zoom_loupe(ZOOM_STEP**2),
                 ("Ctrl+-",), nothing_open),
         Command("channel", "&View", "Loupe: next channel", "Show the next channel in the Loupe", next_channel, ("C",),
                 one_channel),
@@ -451,5 +465,8 @@ def command_table(
         Command("follow", "&Listen", "Follow the playhead", "Move the Passage along while playing", toggle_follow, ("F",),
                 always, lambda: viewing.follows),
         Command("keys", "&Help", "Keys", "Show every key on one sheet", dialogs.show_keys, ("F1",)),
+        Command("find_command", "&Help", "Find a command…", "Find a command by a word of what it does; also says why it is off",
+                dialogs.find_command, ("Shift+F1",)),
+        Command("guide", "&Help", "Guide", "Read how to work with Umbrick, beside the bench", dialogs.show_guide, ("Ctrl+F1",)),
         Command("about", "&Help", "About Umbrick", "Version and licences", dialogs.show_about),
     ]  # fmt: skip

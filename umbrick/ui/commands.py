@@ -34,6 +34,14 @@ class Command:
     checked: Callable[[], bool] | None = None
     icon: str = ""
     separated: bool = False
+    now: Callable[[], str] | None = None
+    """What more its text says now: what would be taken back."""
+
+    @property
+    def shown_text(self) -> str:
+        """What it is called now."""
+        more = self.now() if self.now is not None else ""
+        return f"{self.text}: {more}" if more else self.text
 
 
 class Actions:
@@ -69,6 +77,8 @@ class Actions:
             action = self.actions[name]
             reason = command.reason_against()
             action.setEnabled(not reason)
+            if command.now is not None:
+                action.setText(command.shown_text)
             if command.checked is not None:
                 action.setChecked(command.checked())
             keys = f"  ({', '.join(command.keys)})" if command.keys else ""

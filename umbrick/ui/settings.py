@@ -20,6 +20,13 @@ def open_settings() -> QSettings:
     return QSettings(str(settings_folder() / "window.ini"), QSettings.Format.IniFormat)
 
 
+def is_set(store: QSettings, name: str, default: bool = False) -> bool:
+    """Return a switch as it was left."""
+    value = store.value(name, default)
+    # It comes back as it was put in, or as text once it has been in the file.
+    return value if isinstance(value, bool) else str(value) == "true"
+
+
 def add_recent(path: str) -> None:
     """Remember a file that was opened."""
     settings = open_settings()

@@ -4,14 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtCore import QEvent, QSize, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import (
-    QApplication,
-    QMainWindow,
-    QMessageBox,
-    QPushButton,
-)
+from PySide6.QtWidgets import QApplication, QMainWindow, QMenu, QMessageBox, QPushButton
 
 from umbrick import __version__
 from umbrick.casebook.unnamed import Left
@@ -39,6 +34,8 @@ from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.command_table import command_table
 from umbrick.ui.commands import Actions
+from umbrick.ui.dialogs.command_finder import CommandFinder
+from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.file_dialogs import FileDialogs
@@ -61,12 +58,27 @@ from umbrick.ui.strips.level_line import LevelLine
 from umbrick.ui.strips.loupe import LoupeStrip
 from umbrick.ui.strips.passage import PassageStrip
 from umbrick.ui.strips.seam_desk import SeamDesk
-from umbrick.ui.strips.strip import Strip
+from umbrick.ui.strips.strip import TITLE_HEIGHT, Strip
 from umbrick.ui.strips.whole import WholeStrip
 from umbrick.ui.work_menus import WorkMenus
 
 _SCRUBBING_KEYS = (Qt.Key.Key_Comma, Qt.Key.Key_Period)
 
+
+_AT_CURSOR = (
+    ("play", "set_marker"),
+    ("paste", "paste_in"),
+    ("zoom_in", "zoom_out", "fit_levels"),
+)
+_AT_FINDING = (("mend", "keep", "mend_all", "adjust", "rehearse"), ("note", "set_marker"), ("play", "flip"))
+_AT_SELECTION = (
+    ("offer_mends", "splice", "keep_length", "seam_desk", "restore"),
+    ("copy", "cut", "paste"),
+    ("fade_in", "fade_out", "level_curve"),
+    ("set_marker", "survey_selection", "save_selection"),
+    ("play", "show_selection"),
+)
+"""What a right click offers, in groups of commands' names."""
 
 _FRAME = QSize(4, 36)
 """About what a desktop puts around a window; it tells once it has done so."""
@@ -83,7 +95,6 @@ class BenchWindow(QMainWindow):
         """Whether, on a round trip, the file was put back changed."""
         self.setWindowTitle("Umbrick")
         self.resize(1280, 800)
-        self.setMinimumSize(1024, 700)
         self.setAcceptDrops(True)
         self.theme = themes.DAYLIGHT
         self.bench = Bench()
@@ -105,6 +116,7 @@ class BenchWindow(QMainWindow):
         self.listening.leads_ms = settings.leads_ms()
         self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
         self._ledger_is_open = False
+        self._guide: GuideDialog | None = None
         hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
         self._file_dialogs = FileDialogs(
             self.bench,
@@ -150,6 +162,8 @@ class BenchWindow(QMainWindow):
             FadeCorners(passage, tools.handwork),
         ]
         self.loupe.tools = [CarriedCopy(self.loupe, tools.pasting)]
+        for strip in self.strips:
+            strip.menu_wanted.connect(self._show_menu)
         self.seam_desk = SeamDesk(tools.seaming, self.listening)
         self.docket = Docket(self.bench, self.surveying, self._button("survey", "Survey  F5"))
         finding = Treatment(
@@ -291,6 +305,7 @@ class BenchWindow(QMainWindow):
         for name, text in (("pen", "Draw  D"), ("redraw_curve", "Curve  Y"), ("redraw_line", "Straight  ⇧Y")):
             button = self._button(name, text)
             button.setProperty("role", "plain")
+            button.setFixedHeight(TITLE_HEIGHT - 1)
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             action = self.actions_.actions[name]
             if action.isCheckable():
@@ -350,9 +365,14 @@ class BenchWindow(QMainWindow):
         if (geometry := remembered.value("geometry")) is not None:
             self.restoreGeometry(geometry)
         self._arrangement.restore(remembered)
-        self._ledger_is_open = str(remembered.value("ledger", "false")) == "true"
+        self._ledger_is_open = settings.is_set(remembered, "ledger")
         self.ledger.setVisible(self._ledger_is_open)
         self.theme = themes.THEMES.get(str(remembered.value("theme", "daylight")), themes.DAYLIGHT)
+        self.docket.setHidden(settings.is_set(remembered, "docket_hidden"))
+        self.treatment.setHidden(settings.is_set(remembered, "treatment_hidden"))
+        self.viewing.follows = settings.is_set(remembered, "follow", default=True)
+        self.listening.set_loops(settings.is_set(remembered, "loop"))
+        self.tools.selecting.restore(str(remembered.value("snap", "")), str(remembered.value("ruler", "")))
 
     def _store(self) -> None:
         store = settings.open_settings()
@@ -360,6 +380,12 @@ class BenchWindow(QMainWindow):
         self._arrangement.save(store)
         store.setValue("ledger", self._ledger_is_open)
         store.setValue("theme", self.theme.name)
+        store.setValue("docket_hidden", self.docket.isHidden())
+        store.setValue("treatment_hidden", self.treatment.isHidden())
+        store.setValue("follow", self.viewing.follows)
+        store.setValue("loop", self.listening.loops)
+        store.setValue("snap", self.tools.selecting.snap.value)
+        store.setValue("ruler", self.tools.selecting.ruler.value)
 
     # What commands ask of the window.
 
@@ -416,6 +442,34 @@ class BenchWindow(QMainWindow):
         self.docket.show()
         self.docket.search.setFocus()
         self.docket.search.selectAll()
+
+    def _show_menu(self, at: QPoint) -> None:
+        """Show what can be done at the cursor, with the selection or with the finding in focus."""
+        work = self.bench.work
+        if work is None:
+            return
+        groups = _AT_SELECTION if work.selection else _AT_FINDING if work.focus is not None else _AT_CURSOR
+        menu = QMenu(self)
+        menu.setToolTipsVisible(True)
+        for group in groups:
+            menu.addSeparator()
+            for name in group:
+                menu.addAction(self.actions_.actions[name])
+        menu.popup(at)
+
+    def find_command(self) -> None:
+        """Find a command by a word of it, and do it."""
+        commands = [command for command in self.actions_.commands.values() if command.name != "find_command"]
+        finder = CommandFinder(commands, self)
+        if finder.exec():
+            QTimer.singleShot(0, self.actions_.actions[finder.chosen].trigger)
+
+    def show_guide(self) -> None:
+        """Show the guide in a window beside this one."""
+        if self._guide is None:
+            self._guide = GuideDialog(self)
+        self._guide.show()
+        self._guide.raise_()
 
     def show_keys(self) -> None:
         """Show the sheet of keys."""

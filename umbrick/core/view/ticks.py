@@ -63,12 +63,14 @@ def level_ticks(top: float, height: float, spacing: float = 26.0) -> list[Tick]:
     """Return the level lines of one polarity up to amplitude ``top``: amplitudes with their dB, loudest first.
 
     ``height`` is the pixels from zero to ``top``; lines closer than ``spacing`` to a louder one, or to zero, are
-    left out. Full scale is always there.
+    left out. Full scale is there wherever the top reaches it.
     """
     ticks: list[Tick] = []
     above = [db for db in (24, 18, 12, 6, 3) if db < amplitude_to_db(top)]
-    for db in (0, *above, -3, -6, -12, -18, -24, -30, -40):
+    for db in (0, *above, -3, -6, -12, -18, -24, -30, -40, -50, -60, -70, -80, -90):
         at = db_to_amplitude(db)
+        if at > top:
+            continue
         y = at * height / top
         if y < spacing * 0.6 or any(abs(y - tick.at * height / top) < spacing for tick in ticks):
             continue

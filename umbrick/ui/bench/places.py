@@ -21,6 +21,7 @@ def view_of(work: Work) -> dict[str, Any]:
         "channel": work.channel,
         "passage": [work.passage.start, work.passage.stop],
         "loupe": [work.loupe.start, work.loupe.stop],
+        "magnified": work.magnified,
         "focus": work.focus.id if work.focus else None,
         "preferred": dict(work.preferred),
         "adjusted": {kind: _told(adjustment) for kind, adjustment in work.adjusted.items()},
@@ -41,6 +42,8 @@ def show_view(work: Work, view: dict[str, Any]) -> None:
         work.passage = Window(*span).within(frames)
     if (span := _span(view.get("loupe"), frames)) and span[1] - span[0] >= 1:
         work.loupe = Window(*span).within(frames)
+    if _is_place(magnified := view.get("magnified"), 4096) and magnified >= 1:
+        work.magnified = float(magnified)
     if isinstance(preferred := view.get("preferred"), dict):
         work.preferred = {str(kind): str(title) for kind, title in preferred.items()}
     if isinstance(adjusted := view.get("adjusted"), dict):

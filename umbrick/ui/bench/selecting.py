@@ -57,9 +57,15 @@ class Selecting(QObject):
         self.snap = _next(self.snap)
         self.changed.emit()
         if self.snap is Snap.OFF:
-            self._bench.said.emit("Edges snap to nothing: every sample can be reached.")
+            self._bench.said.emit("Snapping is off.")
         else:
             self._bench.said.emit(f"Edges snap to {self.snap.value}. Ctrl while dragging turns that off.")
+
+    def restore(self, snap: str, ruler: str) -> None:
+        """Snap to, and count in, what was chosen before; what is no such word is left as it is."""
+        self.snap = next((kind for kind in Snap if kind.value == snap), self.snap)
+        self.ruler = next((kind for kind in Ruler if kind.value == ruler), self.ruler)
+        self.changed.emit()
 
     def next_crossing_kind(self) -> None:
         """Go to the next kind of zero crossing: either, rising, falling."""

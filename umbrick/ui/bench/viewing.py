@@ -10,6 +10,7 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.timeline.positions import map_position, map_positions
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import amplitude_to_db, format_db
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
@@ -18,6 +19,12 @@ from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.trying import Trying
 from umbrick.ui.bench.work import Work
+
+LEVEL_STEP = 2.0**0.5
+"""By which levels are magnified at a time: 3 dB."""
+
+_MOST_MAGNIFIED = 4096.0
+_FITTING_SHARE = 0.92
 
 
 @dataclass(frozen=True)
@@ -36,6 +43,8 @@ class Viewing(QObject):
     shown_changed = Signal()
     playhead_moved = Signal()
     pointed = Signal(object)
+    fit_wanted = Signal()
+    """The Passage is to be magnified so that its loudest sample in view just fits."""
 
     def __init__(
         self,
@@ -79,6 +88,25 @@ class Viewing(QObject):
         offer, trial = self.mending.offer_in(work), self.trying.trial_in(work)
         tried = max(offer.mended.peak if offer else 0.0, trial.peak if trial and trial.shows else 0.0)
         return 1.08 * max(1.0, work.peak, tried)
+
+    def passage_top(self, work: Work) -> float:
+        """Return the amplitude at the upper edge of the Passage, whose levels can be magnified."""
+        return self.shown_top(work) / work.magnified
+
+    def magnify(self, factor: float) -> None:
+        """Draw the Passage's levels so many times taller."""
+        if work := self.bench.work:
+            work.magnified = min(max(1.0, work.magnified * factor), _MOST_MAGNIFIED)
+            if work.magnified < LEVEL_STEP**0.5:
+                work.magnified = 1.0
+            self.shown_changed.emit()
+            top_db = format_db(amplitude_to_db(self.passage_top(work)))
+            self.bench.said.emit(f"The Passage shows levels up to {top_db}.")
+
+    def fit_levels(self, peak: float) -> None:
+        """Magnify the Passage so that a peak just fits."""
+        if (work := self.bench.work) and peak > 0:
+            self.magnify(_FITTING_SHARE * self.passage_top(work) / peak)
 
     def shown_frames(self, work: Work, frames: Any) -> Any:
         """Return where frames of the version that is worked on are in the one that is shown."""

@@ -79,6 +79,8 @@ class Work:
     """The channel the Loupe shows."""
     passage: Window = field(init=False)
     loupe: Window = field(init=False)
+    magnified: float = 1.0
+    """How many times taller than full scale needs the Passage draws the sound, at least 1."""
     saved: str = field(init=False)
     """Key of the version that a file holds."""
     peaks: dict[str, float] = field(default_factory=dict)

@@ -14,7 +14,10 @@ _POINTER = (
     ("Wheel", "scroll the strip under the pointer"),
     ("Ctrl+Wheel", "zoom about the pointer"),
     ("Drag", "select; at an edge of the selection, move that edge"),
+    ("Shift+Wheel", "magnify levels (Passage)"),
     ("Shift+Click", "extend the selection"),
+    ("Right click", "what can be done there"),
+    ("Right drag", "scrub: the sound follows the hand"),
     ("Drag in a ruler", "sideways moves, up and down zooms"),
     ("Drag in the Whole", "move the Passage; at its edges, zoom it"),
 )

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.units import format_clock, format_count
+from umbrick.core.units import channel_name, format_clock, format_count
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.wave_image import columns_of
@@ -90,7 +90,7 @@ class Choices(QAbstractListModel):
         """Return a finding's words, or its tick."""
         finding = self.findings[index.row()]
         if role == Qt.ItemDataRole.DisplayRole:
-            channel = "" if self._channels == 1 else f" · channel {finding.channels[0] + 1}"
+            channel = "" if self._channels == 1 else f" · {channel_name(finding.channels[0], self._channels)}"
             clock = format_clock(finding.start, self._rate)
             return f"{clock} · {100 * finding.confidence:.0f} %{channel} · {finding.evidence}"
         if role == Qt.ItemDataRole.CheckStateRole:

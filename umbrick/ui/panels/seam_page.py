@@ -24,6 +24,7 @@ from umbrick.core.units import format_db, format_length, parse_frames
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.seaming import LOOP, Desk, Seaming
 from umbrick.ui.own_keys import keep_keys
+from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.typed_field import TypedField
 
 _MOST = 5
@@ -89,14 +90,18 @@ class SeamPage(QWidget):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 12, 12)
         layout.setSpacing(6)
-        for widget in (heading, self.what, *self.proposals, self.measured):
-            layout.addWidget(widget)
-        layout.addLayout(grid)
-        layout.addWidget(rule)
-        layout.addWidget(self.time_heading)
-        layout.addLayout(self._time_box)
-        layout.addWidget(self.effect)
-        layout.addStretch()
+        layout.addWidget(heading)
+        scroll, inner = scrolled()
+        inner.setSpacing(6)
+        for widget in (self.what, *self.proposals, self.measured):
+            inner.addWidget(widget)
+        inner.addLayout(grid)
+        inner.addWidget(rule)
+        inner.addWidget(self.time_heading)
+        inner.addLayout(self._time_box)
+        inner.addWidget(self.effect)
+        inner.addStretch()
+        layout.addWidget(scroll, 1)
         foot = QHBoxLayout()
         foot.addWidget(buttons["make"], 3)
         foot.addWidget(buttons["leave"], 2)

@@ -12,7 +12,15 @@ from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.survey.finding import State
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_length, format_lowering
+from umbrick.core.units import (
+    amplitude_to_db,
+    channel_name,
+    format_clock,
+    format_count,
+    format_db,
+    format_length,
+    format_lowering,
+)
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.mending import Mending, Offer, Refusal
@@ -216,7 +224,7 @@ class Treatment(QWidget):
                 self.detail.setText(f"{format_count(len(listing.open_rows), 'open finding')}. N goes to the first.")
         else:
             is_on_all = len(finding.channels) == work.channels
-            channels = "" if is_on_all else f", channel {finding.channels[0] + 1}"
+            channels = "" if is_on_all else f", {channel_name(finding.channels[0], work.channels)}"
             frames = finding.stop - finding.start
             length = f" · {format_length(frames, work.rate)}" if frames > 1 else ""
             self.what.setText(

@@ -47,7 +47,7 @@ class CarriedCopy(Tool):
         text = self._pasting.in_words()
         width = painter.fontMetrics().horizontalAdvance(text) + 12
         left = min(max(4.0, band.center().x() - width / 2), self.strip.width() - width - 4)
-        box = QRectF(left, rect.bottom() - 20, width, 16)
+        box = QRectF(left, rect.top() + _HANDLE_HEIGHT + 6, width, 16)
         painter.fillRect(box, theme.color("paper", 220))
         painter.setPen(theme.color("mended"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)

@@ -305,10 +305,14 @@ class LoupeStrip(Strip):
         painter.setPen(QPen(self._theme.color("rule"), 1))
         painter.drawLine(QPointF(0, rect.bottom() + 0.5), QPointF(self.width(), rect.bottom() + 0.5))
         painter.setPen(self._theme.color("faint"))
+        free_from = 0.0
         for tick in sample_ticks(work.loupe, self.width()):
             x = round(self._center_x(tick.at)) + 0.5
             painter.drawLine(QPointF(x, rect.bottom()), QPointF(x, rect.bottom() + 5))
-            painter.drawText(QPointF(x + 4, rect.bottom() + 16), tick.text)
+            # Where what is tried takes sound out, the numbers on both sides come together.
+            if x >= free_from:
+                painter.drawText(QPointF(x + 4, rect.bottom() + 16), tick.text)
+                free_from = x + 8 + painter.fontMetrics().horizontalAdvance(tick.text)
 
     def _clicked(self, frame: float) -> None:
         self._bench.set_cursor(int(frame), follow=False)

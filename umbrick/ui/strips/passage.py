@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 
+from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
@@ -20,7 +21,7 @@ from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.marking import Placed
 from umbrick.ui.bench.selecting import Ruler
-from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
 from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.strips.marker_flags import draw_flags, flag_at
@@ -34,7 +35,7 @@ _GLYPH_SPACING = 8
 
 
 class PassageStrip(Strip):
-    """Wheel scrolls, Ctrl+wheel zooms, a drag selects, a drag in the ruler moves and zooms."""
+    """Wheel scrolls, Ctrl+wheel zooms, Shift+wheel magnifies; a drag selects, one in the ruler moves and zooms."""
 
     title = "Passage"
 
@@ -44,6 +45,7 @@ class PassageStrip(Strip):
         self.flags: list[tuple[QRectF, Placed]] = []
         self._carried: tuple[Placed, float, bool] | None = None
         """The marker that is being dragged, the frame it was taken at, and whether only its end moves."""
+        viewing.fit_wanted.connect(self._fit_levels)
         self.setMinimumHeight(TITLE_HEIGHT + RAIL_HEIGHT + RULER_HEIGHT + 60)
 
     def window_of(self, work: Work) -> Window:
@@ -73,7 +75,7 @@ class PassageStrip(Strip):
             self.window_of(work),
             self.size().toTuple(),
             self.devicePixelRatioF(),
-            round(self._viewing.shown_top(work), 3),
+            self._viewing.passage_top(work),
             self._theme.name,
         )
 
@@ -86,8 +88,24 @@ class PassageStrip(Strip):
         extent = work.columns.measure(version, start, stop, width)
         spans = rebuilt_spans(version, work.history.original, max(0, start), min(stop, version.frames))
         rebuilt = columns_of(spans, start, stop, width)
-        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.shown_top(work), Ink.of(self._theme))
+        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self._theme))
         return WavePicture(to_image(pixels, ratio), extent)
+
+    def _fit_levels(self) -> None:
+        if self._picture is not None:
+            extent: Extent = self._picture.content.extent
+            known = extent.low <= extent.high
+            if known.any():
+                self._viewing.fit_levels(float(np.maximum(-extent.low, extent.high)[known].max()))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        """With Shift, magnify the levels; else do what every strip does."""
+        if self._work is not None and event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            steps = (event.angleDelta().y() or event.angleDelta().x()) / 120
+            self._viewing.magnify(LEVEL_STEP**steps)
+            event.accept()
+        else:
+            super().wheelEvent(event)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()
@@ -114,7 +132,7 @@ class PassageStrip(Strip):
         return [lanes[channel] for channel in work.selected_channels]
 
     def _draw_levels(self, painter: QPainter, work: Work, rect: QRectF) -> None:
-        top = self._viewing.shown_top(work)
+        top = self._viewing.passage_top(work)
         painter.setFont(themes.font(10))
         for channel, lane in enumerate(self._lanes(work, rect)):
             middle, half = lane.center().y(), lane.height() / 2
@@ -235,6 +253,22 @@ class PassageStrip(Strip):
         if work and work.channels > 1 and event.button() == Qt.MouseButton.LeftButton:
             self._bench.set_channel(self._channel_at(work, y))
         super().mousePressEvent(event)
+
+    def _go_to(self, work: Work, position: QPointF) -> None:
+        """Go to the finding under the pointer, or what every strip does."""
+        shown = self._shown(work)
+        frame = self.frame_at(position.x())
+        in_rail = TITLE_HEIGHT <= position.y() < TITLE_HEIGHT + RAIL_HEIGHT
+        if in_rail and len(shown):
+            distance = np.abs(self._glyph_x(shown) - position.x())
+            if distance.min() <= _GLYPH:
+                self._bench.focus(shown[int(distance.argmin())])
+                return
+        under = [f for f in shown if f.start <= frame < f.stop and f.kind not in SPANNING_KINDS]
+        if under and work.selection is None:
+            self._bench.focus(min(under, key=lambda f: f.stop - f.start))
+        else:
+            super()._go_to(work, position)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         """Carry a marker along, or do what every strip does."""

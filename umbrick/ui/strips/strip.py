@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, QTimer
+from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
@@ -23,6 +23,8 @@ TITLE_HEIGHT = 20
 RULER_HEIGHT = 22
 ZOOM_STEP = 1.2
 SNAP_PIXELS = 8
+DRAG_PIXELS = 3
+"""From how far on a press of the pointer is a drag."""
 
 
 @dataclass(frozen=True)
@@ -38,6 +40,8 @@ class Strip(QWidget):
     """A strip shows one window of the current recording and lets the pointer move, zoom and select in it."""
 
     title = ""
+    menu_wanted = Signal(QPoint)
+    """The person asks what can be done at the cursor, with the pointer at this place on the screen."""
 
     def __init__(self, viewing: Viewing, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -50,6 +54,8 @@ class Strip(QWidget):
         self.tools: list[Tool] = []
         """What lies over the waveform and can be taken hold of, the topmost first."""
         self._tool: Tool | None = None
+        self._right_from: QPointF | None = None
+        """Where the right button was pressed, while it is held."""
         self._renderer = Renderer(self)
         self._renderer.ready.connect(self._take)
         self._renderer.failed.connect(self._bench.failed)
@@ -301,7 +307,7 @@ class Strip(QWidget):
             self.setCursor(shape)
             return
         kind, origin, held = self._drag
-        if kind == "press" and abs(position.x() - origin.x()) >= 3:
+        if kind == "press" and abs(position.x() - origin.x()) >= DRAG_PIXELS:
             kind, held = "select", round(self._snapped(held, event))
             self._drag = (kind, origin, held)
         if kind == "select":
@@ -370,25 +376,42 @@ class Strip(QWidget):
         reach = SNAP_PIXELS * self.window_of(work).length / max(1, self.width())
         return self._viewing.selecting.snapped(work, frame, reach)
 
-    # The right button scrubs.
+    # The right button scrubs where it is drawn along; a plain click asks what can be done there.
 
     def _begin_scrub(self, event: QMouseEvent) -> bool:
         if event.button() != Qt.MouseButton.RightButton:
             return False
-        self._viewing.listening.scrub(self.frame_at(event.position().x()))
+        self._right_from = event.position()
         return True
 
     def _go_on_scrubbing(self, event: QMouseEvent) -> bool:
-        if not event.buttons() & Qt.MouseButton.RightButton or not self._viewing.listening.is_scrubbing:
+        if not event.buttons() & Qt.MouseButton.RightButton or self._right_from is None:
             return False
-        self._viewing.listening.scrub(self.frame_at(min(max(0.0, event.position().x()), self.width())))
+        listening = self._viewing.listening
+        if not listening.is_scrubbing:
+            if abs(event.position().x() - self._right_from.x()) < DRAG_PIXELS:
+                return True
+            listening.scrub(self.frame_at(self._right_from.x()))
+        listening.scrub(self.frame_at(min(max(0.0, event.position().x()), self.width())))
         return True
 
     def _end_scrub(self, event: QMouseEvent) -> bool:
         if event.button() != Qt.MouseButton.RightButton:
             return False
-        self._viewing.listening.end_scrub()
+        self._right_from = None
+        if self._viewing.listening.is_scrubbing:
+            self._viewing.listening.end_scrub()
+        elif (work := self._work) is not None:
+            self._go_to(work, event.position())
+            self.menu_wanted.emit(event.globalPosition().toPoint())
         return True
+
+    def _go_to(self, work: Work, position: QPointF) -> None:
+        """Go to a place that something is asked for at, unless that is in the selection."""
+        frame = self.frame_at(position.x())
+        if not (work.selection and work.selection[0] <= frame < work.selection[1]):
+            self._bench.select(0, 0)
+            self._clicked(frame)
 
     def _selection_edge(self, work: Work, x: float) -> int | None:
         """Return the other edge of the selection if the pointer is on one of its edges."""

@@ -63,7 +63,7 @@ def wave_pixels(extent: Extent, rebuilt: npt.NDArray[np.bool_], lane_height: int
     lane_height : int
         Pixels for a channel.
     top : float
-        Amplitude at a lane's upper edge, at least 1; what passes 1.0 is drawn in the colour for faults, except
+        Amplitude at a lane's upper edge; what passes 1.0 is drawn in the colour for faults, except
         where it was rebuilt.
     ink : Ink
     """
