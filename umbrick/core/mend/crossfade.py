@@ -21,8 +21,18 @@ def rising(frames: int, shape: str) -> Wave:
     quarter of a sine) keeps that of unrelated ones.
     """
     t = (np.arange(frames) + 0.5) / max(1, frames)
-    gains = {"linear": t, "equal_power": np.sin(np.pi / 2 * t), "s": 0.5 - 0.5 * np.cos(np.pi * t)}
-    return np.asarray(gains[shape])[:, np.newaxis]
+    return shaped(t, shape)[:, np.newaxis]
+
+
+def shaped(t: Wave, shape: str) -> Wave:
+    """Return the gain of a shape at some places of a ramp, from 0 at its start to 1 at its end."""
+    if shape == "equal_power":
+        return np.asarray(np.sin(np.pi / 2 * t))
+    if shape == "s":
+        return np.asarray(0.5 - 0.5 * np.cos(np.pi * t))
+    if shape == "linear":
+        return t
+    raise KeyError(shape)
 
 
 def likeness(outgoing: Wave, incoming: Wave) -> float:

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 
+from umbrick.core.mend.crossfade import shaped
 from umbrick.core.mend.making import Wave, remade
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
@@ -17,40 +18,41 @@ SHAPES = ("linear", "equal_power", "s", "log")
 _LOG_RANGE_DB = 60.0
 
 
-def fade_gain(frames: int, shape: str) -> Wave:
-    """Return the gain of a fade in, shape ``(frames, 1)``: from 0 before the first frame to 1 at the end.
+def fade_gain(frames: int, shape: str, start: int = 0, stop: int | None = None) -> Wave:
+    """Return the gain of a fade in, or of a part of it, shape ``(stop - start, 1)``.
 
-    ``linear``; ``equal_power``, a quarter of a sine; ``s``, a raised cosine; ``log``, straight in dB over the upper
-    60 dB, and from there down to nothing.
+    It goes from 0 before the first of its frames to 1 at the end: ``linear``; ``equal_power``, a quarter of a sine;
+    ``s``, a raised cosine; ``log``, straight in dB over the upper 60 dB, and from there down to nothing.
     """
-    t = np.arange(frames) / max(1, frames)
-    gains = {
-        "linear": t,
-        "equal_power": np.sin(np.pi / 2 * t),
-        "s": 0.5 - 0.5 * np.cos(np.pi * t),
-        "log": np.where(t > 0, 10 ** (_LOG_RANGE_DB * (t - 1) / 20), 0.0),
-    }
-    return np.asarray(gains[shape])[:, np.newaxis]
+    t = np.arange(start, frames if stop is None else stop) / max(1, frames)
+    if shape == "log":
+        return np.where(t > 0, 10 ** (_LOG_RANGE_DB * (t - 1) / 20), 0.0)[:, np.newaxis]
+    return shaped(t, shape)[:, np.newaxis]
 
 
-def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place faded from its start to its end.
 
     With ``to`` set to ``room_tone``, what fades goes over into more of the nearest pause, at equal power.
     """
-    frames = place.stop - place.start
-    gain = fade_gain(frames, str(parameters["shape"]))
-    if parameters["direction"] == "out":
-        gain = gain[::-1]
-    tone = np.zeros((frames, 1))
-    if parameters["to"] == "room_tone":
-        tone = room_tone_near(version, place.start, frames)[:, list(place.channels)]
+    frames, shape = place.stop - place.start, str(parameters["shape"])
+    goes_out = parameters["direction"] == "out"
+    tone = room_tone_near(version, place.start, frames) if parameters["to"] == "room_tone" else None
 
     def make(sound: Wave, at: int) -> Wave:
-        part = slice(at - place.start, at - place.start + len(sound))
-        return np.asarray(sound * gain[part] + tone[part] * np.sqrt(1 - gain[part] ** 2))
+        # Just what this block needs: a fade may be an hour long.
+        start = at - place.start
+        stop = start + len(sound)
+        gain = (
+            fade_gain(frames, shape, frames - stop, frames - start)[::-1]
+            if goes_out
+            else fade_gain(frames, shape, start, stop)
+        )
+        if tone is None:
+            return np.asarray(sound * gain)
+        return np.asarray(sound * gain + tone[start:stop, list(place.channels)] * np.sqrt(1 - gain**2))
 
-    pieces = remade(version, place, make, Nature.RELEVELLED)
+    pieces = remade(version, place, make, Nature.RELEVELLED, is_cancelled)
     return Reworked((Stretch(place.start, place.stop, pieces),), place, parameters)
 
 

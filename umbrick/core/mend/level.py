@@ -24,7 +24,7 @@ def curve_of(parameters: Parameters, frames: int, rate: int) -> LevelCurve:
     return LevelCurve.step(frames, float(parameters["gain_db"]), round(float(parameters["ramp_ms"]) * rate / 1000))
 
 
-def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[], bool]) -> Reworked:
+def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place with its level changed.
 
     Nothing outside the place changes: the ramps are inside it. Gains are straight lines in dB from node to node, so
@@ -47,7 +47,7 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     def make(sound: Wave, at: int) -> Wave:
         return sound * curve.factors(at - place.start, at - place.start + len(sound))
 
-    pieces = remade(version, place, make, Nature.RELEVELLED)
+    pieces = remade(version, place, make, Nature.RELEVELLED, is_cancelled)
     return Reworked((Stretch(place.start, place.stop, pieces),), place, parameters)
 
 

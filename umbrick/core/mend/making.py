@@ -7,7 +7,7 @@ from collections.abc import Callable
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.errors import ParameterError
+from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.runs import Piece
@@ -20,7 +20,13 @@ _MOST_SAMPLES = 1 << 28
 """Samples that are made at once; they are in memory until they are in the casebook."""
 
 
-def remade(version: Version, place: Place, make: Callable[[Wave, int], Wave], nature: Nature) -> tuple[Piece, ...]:
+def remade(
+    version: Version,
+    place: Place,
+    make: Callable[[Wave, int], Wave],
+    nature: Nature,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> tuple[Piece, ...]:
     """Return pieces for a place in which every sample of its channels was made anew.
 
     Parameters
@@ -31,21 +37,27 @@ def remade(version: Version, place: Place, make: Callable[[Wave, int], Wave], na
         Given sound of shape ``(frames, channels of the place)`` and the frame it begins with, returns what it becomes.
     nature : Nature
         What is done to it.
+    is_cancelled : callable
+        Asked for every second or so of sound.
 
     Raises
     ------
     ParameterError
         If the place is too long to be made at once.
+    CancelledError
+        If ``is_cancelled`` says so.
     """
     frames = place.stop - place.start
     if frames * version.channels > _MOST_SAMPLES:
-        raise ParameterError("So much sound cannot be changed at once.", "Do it in parts of half an hour.")
+        raise ParameterError("That is too much sound to change at once.", "Do it in parts of half an hour.")
     samples = np.empty((frames, version.channels), np.float32)
     on = list(place.channels)
     others = np.setdiff1d(np.arange(version.channels), on)
     finer: list[tuple[int, Wave]] = []
     """Blocks of untouched channels that float32 would lose bits of."""
     for at in range(place.start, place.stop, _BLOCK_FRAMES):
+        if is_cancelled():
+            raise CancelledError
         exact = version.read_exact(at, min(at + _BLOCK_FRAMES, place.stop))
         made = exact.copy()
         made[:, on] = make(exact[:, on], at)

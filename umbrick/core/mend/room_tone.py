@@ -11,6 +11,8 @@ from umbrick.core.sound.source import Source
 
 _GRAIN_SECONDS = 0.12
 _SEED = 20131
+_LONG_FRAMES = 1 << 22
+"""From here on the tone is made in single precision: it is noise, and there may be an hour of it."""
 
 
 def room_tone_near(source: Source, position: int, frames: int) -> Wave:
@@ -39,7 +41,7 @@ def room_tone(pause: Wave, frames: int, rate: int) -> Wave:
     gain[: grain - hop] = rising(grain - hop, "equal_power")
     gain[hop:] *= rising(grain - hop, "equal_power")[::-1]
     random = np.random.default_rng(_SEED)
-    made = np.zeros((frames + 2 * grain, pause.shape[1]))
+    made = np.zeros((frames + 2 * grain, pause.shape[1]), np.float32 if frames > _LONG_FRAMES else np.float64)
     for at in range(0, frames + grain, hop):
         start = int(random.integers(0, len(pause) - grain + 1))
         made[at : at + grain] += pause[start : start + grain] * gain

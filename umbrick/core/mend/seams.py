@@ -21,6 +21,9 @@ AUTO_CROSSFADES_MS = (3.0, 8.0, 20.0)
 
 _MOST_CROSSINGS = 48
 _GRID_SECONDS = 0.0005
+_AS_GOOD = 0.5
+"""Costs that are no further apart join about as well."""
+
 _MEASURED = 10
 """Pairs whose spectra are compared, the most promising ones by their waves."""
 
@@ -152,10 +155,14 @@ def seams(
     found = []
     for fade in fades:
         clear = [pair for pair in rough if start - pair[1] >= fade // 2 and pair[2] - stop >= fade - fade // 2]
-        found += [measured(source, out, into, fade, shape, own, cost) for cost, out, into in clear[:_MEASURED]]
+        # Those that join best, and of those that join about as well the ones that take out least.
+        as_good = [pair for pair in clear if pair[0] <= clear[0][0] + _AS_GOOD]
+        least = sorted(as_good, key=lambda pair: pair[2] - pair[1])[:_MEASURED]
+        looked_at = dict.fromkeys([*clear[:_MEASURED], *least])
+        found += [measured(source, out, into, fade, shape, own, cost) for cost, out, into in looked_at]
     if not found:
         return [measured(source, start, stop, min(fades), shape, own)]
-    found.sort(key=lambda seam: (-round(10 * seam.reading.score), seam.fade, seam.cost))
+    found.sort(key=lambda seam: (-round(10 * seam.reading.score), seam.removed, seam.fade, seam.cost))
     apart = _APART_SECONDS * source.rate
     chosen: list[Seam] = []
     for seam in found:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import OrderedDict
+from contextlib import suppress
 
 import numpy as np
 import numpy.typing as npt
@@ -18,6 +19,9 @@ _LONGEST_BUCKET = 4 * BUCKET
 _PATCHES_HELD = 256
 _HELD = 6
 """Results kept: of the strips at their present widths."""
+
+_EDGES_HELD = 1 << 16
+"""Ends of pieces remembered: more than the mends of a badly damaged hour have."""
 
 _LINE_FRAMES_PER_COLUMN = 1.0
 """With fewer frames to a column, the straight line between samples is measured too, so that it has no gaps."""
@@ -38,7 +42,7 @@ class Columns:
     def __init__(self, pyramids: dict[str, Pyramid]) -> None:
         self._pyramids = pyramids
         self._patches: dict[str, Pyramid] = {}
-        self._edges: dict[tuple[str, int, int], Extent] = {}
+        self._edges: OrderedDict[tuple[str, int, int], Extent] = OrderedDict()
         self._held: OrderedDict[tuple[int, int, int], tuple[Version, Extent]] = OrderedDict()
 
     def measure(self, version: Version, start: int, stop: int, count: int) -> Extent:
@@ -183,9 +187,14 @@ class Columns:
 
     def _edge(self, source: Source, start: int, stop: int) -> Extent:
         key = (source.key, start, stop)
-        if key not in self._edges:
-            self._edges[key] = Extent.of(source.read(start, stop))
-        return self._edges[key]
+        held = self._edges.get(key)
+        if held is None:
+            held = self._edges[key] = Extent.of(source.read(start, stop))
+            while len(self._edges) > _EDGES_HELD:
+                # Whoever else measures meanwhile may have been quicker.
+                with suppress(KeyError):
+                    self._edges.popitem(last=False)
+        return held
 
 
 class _Accumulator:

@@ -30,7 +30,8 @@ _DONE = {
     "redraw": "Redrawn",
 }
 
-Made = Callable[[Version], Mended]
+Made = Callable[[Version, Callable[[], bool]], Mended]
+"""Makes something of a version; raises CancelledError soon after the function it is given says so."""
 
 
 class Handwork(Task):
@@ -78,7 +79,7 @@ class Handwork(Task):
         length = min(round(SOFTENED_SECONDS * work.rate), (place.stop - place.start) // 2)
         edges = (place._replace(stop=place.start + length), "in"), (place._replace(start=place.stop - length), "out")
 
-        def soften(version: Version) -> Mended:
+        def soften(version: Version, _: Callable[[], bool]) -> Mended:
             fade = method_named("fade")
             return together(
                 version, [apply_method(version, fade, {"direction": direction}, [edge]) for edge, direction in edges]
@@ -108,8 +109,8 @@ class Handwork(Task):
         if work is None:
             return
 
-        def make(version: Version) -> Mended:
-            return apply_method(version, method_named(method), settings, [place])
+        def make(version: Version, is_cancelled: Callable[[], bool]) -> Mended:
+            return apply_method(version, method_named(method), settings, [place], is_cancelled=is_cancelled)
 
         self.do(work, method, make, place if select else None)
 
@@ -120,8 +121,8 @@ class Handwork(Task):
             return
         base = work.version
 
-        def run(_: Job) -> tuple[Edit, Version, Mended]:
-            mended = make(base)
+        def run(job: Job) -> tuple[Edit, Version, Mended]:
+            mended = make(base, job.is_cancelled)
             work.measure_peak(mended.version)
             return mended.edit(title.replace("_", " ")), mended.version, mended
 
@@ -157,7 +158,8 @@ class Handwork(Task):
 
     def put(self, work: Work, title: str, mended: Mended) -> bool:
         """Put something that has been made already in the history; whether that could be done."""
-        work.peaks.setdefault(mended.version.key, max(work.peak, mended.peak))
+        if mended.version.key not in work.peaks:
+            work.note_peak(mended.version, max(work.peak, mended.peak))
         return self._bench.commit(work, mended.edit(title), mended.version) is not None
 
     def look_at_mend(self, work: Work, mended: Mended) -> None:

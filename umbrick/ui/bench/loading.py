@@ -13,12 +13,14 @@ from umbrick.casebook.shelf import Reference, Shelf
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import FileError
 from umbrick.core.paths import cache_folder
-from umbrick.core.sound.decoded_source import DecodedSource
+from umbrick.core.sound.decoded_source import DecodedSource, prune
 from umbrick.core.sound.kept import kept_of
 from umbrick.core.sound.pyramid import Pyramid
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.sound_file import real_path
 from umbrick.core.timeline.history import History
+
+_PICTURES_LIMIT_BYTES = 2 * 2**30
 
 
 @dataclass(frozen=True)
@@ -141,8 +143,10 @@ def save_picture(recording: Recording, pyramid: Pyramid) -> None:
     is_whole = not (isinstance(source, DecodedSource) and source.missing_frames) and not recording.damage_found()
     if not is_whole:
         return
+    path = picture_path(recording)
     try:
-        pyramid.save(picture_path(recording))
+        prune(path.parent, _PICTURES_LIMIT_BYTES)
+        pyramid.save(path)
     except OSError:
         return  # a cache that cannot be kept is only made again next time
 

@@ -150,7 +150,7 @@ class Mending(QObject):
             self._bench.said.emit(reason)
             return
         mended = offer.mended
-        work.peaks[mended.version.key] = max(work.peak, mended.peak)
+        work.note_peak(mended.version, max(work.peak, mended.peak))
         if self._bench.commit(work, mended.edit(f"{mended.mends[0].method} at one place"), mended.version):
             self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
             if isinstance(offers.subject, Finding):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from PySide6.QtCore import QObject, Signal
@@ -16,6 +17,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_db, format_length
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
+from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.selecting import Selecting, Snap
 from umbrick.ui.bench.trying import Trial, Trying
 from umbrick.ui.bench.work import Work
@@ -23,6 +25,8 @@ from umbrick.ui.bench.work import Work
 LOWEST_DB, HIGHEST_DB = -40.0, 24.0
 _SNAP_SECONDS = 0.02
 _CROSSING_MS = 0.5
+_AT_ONCE_FRAMES = 1 << 16
+"""A longer copy is read and laid beside the window; the hand must not wait for it."""
 
 
 @dataclass(frozen=True)
@@ -58,6 +62,7 @@ class Pasting(QObject):
         self._trying = trying
         self.clip: Clip | None = None
         self.carried: Carried | None = None
+        self._making: Job | None = None
         self.crossfade_ms = CROSSFADE_MS
         bench.recording_changed.connect(self.let_go)
         bench.version_changed.connect(self._follow)
@@ -105,7 +110,7 @@ class Pasting(QObject):
             return
         fade = self._fade(work)
 
-        def make(version: Version) -> Mended:
+        def make(version: Version, _: Callable[[], bool]) -> Mended:
             stretch = put_over(version, place, clip, fade, adds=adds)
             return _mended(version, stretch, place, clip, fade, "add" if adds else "replace")
 
@@ -122,7 +127,7 @@ class Pasting(QObject):
         self._handwork.do(
             work,
             "paste in",
-            lambda version: _mended(version, put_in(version, at, clip, fade), place, clip, fade, "insert"),
+            lambda version, _: _mended(version, put_in(version, at, clip, fade), place, clip, fade, "insert"),
         )
 
     # Carrying a copy along.
@@ -180,6 +185,15 @@ class Pasting(QObject):
         work, carried = self._bench.work, self.carried
         if work is None or carried is None:
             return
+        if carried.clip.frames > _AT_ONCE_FRAMES:
+            self.let_go()
+            place = self._place(work, carried.start, carried.clip)
+            if place is not None:
+                fade = self._fade(work)
+                self._handwork.do(
+                    work, "patch with a copy", lambda version, _: _laid(version, place, carried, fade), place
+                )
+            return
         mended = self._made(work, carried)
         self.let_go()
         if mended and self._handwork.put(work, "patch with a copy", mended):
@@ -206,24 +220,49 @@ class Pasting(QObject):
         work = self._bench.work
         assert work is not None
         self.carried = carried
-        mended = self._made(work, carried) if carried.start != carried.clip.start else None
-        if mended is None:
-            self._trying.end()
-        else:
-            self._trying.show(Trial.of(work.version, mended, seam=(carried.start, carried.stop)))
+        self._trying.end()
+        if carried.start != carried.clip.start:
+            if carried.clip.frames > _AT_ONCE_FRAMES:
+                self._try_behind(work)
+            elif mended := self._made(work, carried):
+                self._show(work, carried, mended)
         self.changed.emit()
+
+    def _show(self, work: Work, carried: Carried, mended: Mended) -> None:
+        self._trying.show(Trial.of(work.version, mended, seam=(carried.start, carried.stop)))
+
+    def _try_behind(self, work: Work) -> None:
+        """Have what a long copy would become made beside the window, one after another, the newest place next."""
+        carried = self.carried
+        if carried is None or self._making is not None:
+            return
+        place, fade, version = self._place(work, carried.start, carried.clip), self._fade(work), work.version
+        if place is None:
+            return
+
+        def done(mended: Mended) -> None:
+            if self.carried is carried and work is self._bench.work and work.version is version:
+                self._show(work, carried, mended)
+                self.changed.emit()
+
+        def ended() -> None:
+            self._making = None
+            if self.carried is not None and self.carried is not carried and self._bench.work is work:
+                self._try_behind(work)
+
+        self._making = self._bench.jobs.start(
+            "carrying a copy", lambda _: _laid(version, place, carried, fade), done, ended=ended
+        )
 
     def _made(self, work: Work, carried: Carried) -> Mended | None:
         place = self._place(work, carried.start, carried.clip)
         if place is None:
             return None
-        fade = self._fade(work)
         try:
-            stretch = put_over(work.version, place, carried.clip, fade, carried.factor)
+            return _laid(work.version, place, carried, self._fade(work))
         except UmbrickError as error:
             self._bench.failed.emit(str(error))
             return None
-        return _mended(work.version, stretch, place, carried.clip, fade, "replace", carried.gain_db, carried.inverted)
 
     def _place(self, work: Work, start: int, clip: Clip) -> Place | None:
         """Return where a clip would go; None if there are not the channels for it, which is told."""
@@ -244,6 +283,12 @@ class Pasting(QObject):
         work = self._bench.work
         if self.carried and (work is None or self.carried.clip.version is not work.version):
             self.let_go()
+
+
+def _laid(version: Version, place: Place, carried: Carried, fade: int) -> Mended:
+    """Return a version with a carried copy where it is."""
+    stretch = put_over(version, place, carried.clip, fade, carried.factor)
+    return _mended(version, stretch, place, carried.clip, fade, "replace", carried.gain_db, carried.inverted)
 
 
 def _mended(

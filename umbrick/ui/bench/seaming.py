@@ -7,7 +7,7 @@ from typing import Any
 
 from PySide6.QtCore import Signal
 
-from umbrick.core.errors import ParameterError, UmbrickError
+from umbrick.core.errors import CancelledError, ParameterError, UmbrickError
 from umbrick.core.measure.crossings import Direction, crossings
 from umbrick.core.measure.jumps import OwnJumps, SeamReading
 from umbrick.core.mend import splice
@@ -53,7 +53,8 @@ class Desk:
     chosen: int | None = 0
     fades_tail: bool = False
     """Whether a loop's tail is faded instead of crossfaded into its start."""
-    filling: tuple[object, Mended] | None = field(default=None)
+    filling: tuple[object, Mended | UmbrickError] | None = field(default=None)
+    """What keeps the length, or why nothing does, by the crossfade it was looked for with."""
     mended: Mended | None = field(default=None)
     after: SeamReading | None = field(default=None)
     """How the seam of a loop measures once it is mended; what is in ``seam`` is as it is now."""
@@ -296,10 +297,37 @@ class Seaming(Task):
             # The filling is the same wherever a cut would be.
             key = desk.settings["crossfade_ms"]
             if desk.filling is None or desk.filling[0] != key:
-                settings = desk.settings | {"search_ms": 0.0}
-                desk.filling = key, apply_method(desk.version, method, settings, [desk.place])
+                self._look_for_filling(desk, key)
+                raise ParameterError("Looking for a filling…")
+            if isinstance(desk.filling[1], UmbrickError):
+                raise desk.filling[1]
             return desk.filling[1]
         return as_mended(desk.version, method.name, [splice.cut(desk.version, desk.place, seam, desk.settings)])
+
+    def _look_for_filling(self, desk: Desk, key: object) -> None:
+        """Have a filling of the place made beside the window: it may look through all of the recording."""
+        if self.job is not None:
+            return  # it is asked for again when that has ended
+        settings = desk.settings | {"search_ms": 0.0}
+
+        def look(job: Job) -> Mended | UmbrickError:
+            try:
+                return apply_method(
+                    desk.version, method_named("splice"), settings, [desk.place], is_cancelled=job.is_cancelled
+                )
+            except CancelledError:
+                raise
+            except UmbrickError as error:
+                return error
+
+        def found(filling: Mended | UmbrickError) -> None:
+            desk.filling = key, filling
+
+        def ended() -> None:
+            if self.desk is desk:
+                self._tell()
+
+        self._run("looking for a filling", look, found, "").ended.connect(ended)
 
     @staticmethod
     def _heard(desk: Desk) -> tuple[int, int]:

@@ -16,7 +16,7 @@ from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
-from umbrick.ui.bench.work import Work
+from umbrick.ui.bench.work import Work, merged
 
 
 class Surveying(Task):
@@ -35,14 +35,14 @@ class Surveying(Task):
         work.survey_count += 1
         kinds = list(KINDS.values())
         version, original = work.version, work.history.original
-        in_place = work.history.is_in_place
+        in_place, decided = work.history.is_in_place, work.decided()
         surveyor = Surveyor(version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.")
 
         def survey(job: Job) -> tuple[Survey, FindingTable]:
             def placed(found: Survey) -> tuple[Survey, FindingTable]:
                 if not in_place:
                     found = replace(found, table=found.table.moved(version, original))
-                return found, work.merged(found)
+                return found, merged(found, decided)
 
             def came(found: Survey) -> None:
                 job.came.emit(placed(found))
@@ -67,13 +67,14 @@ class Surveying(Task):
         work.survey_count += 1
         start, stop = work.selection
         version, original, bits = work.version, work.history.original, work.recording.format.bits
+        in_place = work.history.is_in_place
         prefix = f"{work.survey_count}."
 
         def survey(job: Job) -> FindingTable:
             found = survey_span(version, bits, local_kinds(), start, stop, job.report, job.is_cancelled)
             named = [replace(finding, id=f"{prefix}f{number}") for number, finding in enumerate(found, 1)]
             table = FindingTable.of(named)
-            return table if work.history.is_in_place else table.moved(version, original)
+            return table if in_place else table.moved(version, original)
 
         self._run(
             "survey of the selection", survey, lambda new: self._merge(work, (start, stop), new), "Survey stopped."
@@ -108,7 +109,11 @@ class Surveying(Task):
         self._bench.jobs.start("keeping the survey", lambda _: work.shelf.write_survey(surveyed), lambda _: None)
 
     def _take(self, work: Work, found: tuple[Survey, FindingTable]) -> None:
-        work.survey, work.found = found
+        survey, table = found
+        if missing := [finding for finding in work.decided() if finding.id not in table.rows]:
+            # Decided about while the survey ran: they stay listed as what they are.
+            table = merged(replace(survey, table=table), missing)
+        work.survey, work.found = survey, table
         if work is self._bench.work:
             self._bench.findings_changed.emit()
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -29,6 +30,7 @@ from umbrick.ui.bench.sieve import Sieve
 PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96
 _NONE: frozenset[str] = frozenset()
+_PEAKS_HELD = 256
 _PEAK_COLUMNS = 4096
 """The peak is measured in so many parts, so that after an edit just those it touched are measured again."""
 
@@ -83,7 +85,7 @@ class Work:
     """How many times taller than full scale needs the Passage draws the sound, at least 1."""
     saved: str = field(init=False)
     """Key of the version that a file holds."""
-    peaks: dict[str, float] = field(default_factory=dict)
+    peaks: OrderedDict[str, float] = field(default_factory=OrderedDict)
     """The highest sample of versions, by their keys."""
     _placed: tuple[FindingTable, Version, FindingTable] | None = None
     _decisions: Decisions | None = None
@@ -193,19 +195,11 @@ class Work:
         """Return the sensitivity set for a kind."""
         return self.sensitivity.get(kind, DEFAULT_SENSITIVITY)
 
-    def merged(self, survey: Survey) -> FindingTable:
-        """Return the table of a new survey's findings and those already mended or kept, which stay listed as such.
-
-        The survey's positions, as those returned, are frames of the original.
-        """
+    def decided(self) -> list[Finding]:
+        """Return the findings that are mended or kept, in frames of the original."""
         listing = self.listing()
         names = [listing.table.findings[row].id for row in np.flatnonzero(listing.codes).tolist()]
-        decided = [self.found.findings[self.found.rows[name]] for name in names]
-        if not decided:
-            return survey.table
-        again = {(f.kind, f.start, f.stop, f.channels) for f in decided}
-        new = (f for f in survey.table.findings if (f.kind, f.start, f.stop, f.channels) not in again)
-        return FindingTable.of([*decided, *new])
+        return [self.found.findings[self.found.rows[name]] for name in names]
 
     def measure_peak(self, version: Version) -> float:
         """Return the highest absolute sample of a version, and remember it; may read the file, so not for the window.
@@ -216,8 +210,14 @@ class Work:
         if version.frames:
             extent = self.columns.measure(version, 0, version.frames, min(version.frames, _PEAK_COLUMNS))
             peak = max(0.0, float(extent.high.max()), -float(extent.low.min()))
-        self.peaks[version.key] = peak
+        self.note_peak(version, peak)
         return peak
+
+    def note_peak(self, version: Version, peak: float) -> None:
+        """Remember the highest absolute sample of a version, beside those of the last few."""
+        self.peaks[version.key] = peak
+        while len(self.peaks) > _PEAKS_HELD:
+            self.peaks.popitem(last=False)
 
     @property
     def peak(self) -> float:
@@ -228,6 +228,15 @@ class Work:
     def fitting_gain_db(self) -> float:
         """The level change that lets the current version be saved in fixed point without being cut off."""
         return fitting_gain_db(self.peak)
+
+
+def merged(survey: Survey, decided: list[Finding]) -> FindingTable:
+    """Return the table of a new survey's findings and those already decided about, which stay listed as such."""
+    if not decided:
+        return survey.table
+    again = {(f.kind, f.start, f.stop, f.channels) for f in decided}
+    new = (f for f in survey.table.findings if (f.kind, f.start, f.stop, f.channels) not in again)
+    return FindingTable.of([*decided, *new])
 
 
 def _same(one: tuple[object, ...], other: tuple[object, ...]) -> bool:
