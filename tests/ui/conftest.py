@@ -38,7 +38,7 @@ class Hands:
     def work(self):
         return self.window.bench.work
 
-    def settle(self, timeout=30_000):
+    def settle(self, timeout=180_000):
         self.qtbot.waitUntil(self.window.is_settled, timeout=timeout)
         QApplication.processEvents()
         self.qtbot.waitUntil(self.window.is_settled, timeout=timeout)
@@ -122,7 +122,7 @@ class Hands:
 
     def open(self, *paths):
         self.window.open(list(paths))
-        self.qtbot.waitUntil(lambda: len(self.window.bench.works) >= len(paths), timeout=10_000)
+        self.qtbot.waitUntil(lambda: len(self.window.bench.works) >= len(paths), timeout=60_000)
         self.settle()
 
 

@@ -6,6 +6,7 @@ import pytest
 from PySide6.QtCore import QObject
 
 from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.paths import state_folder
 from umbrick.ui.bench.jobs import Jobs
 from umbrick.ui.strips.renderer import Renderer
 
@@ -52,14 +53,17 @@ def test_an_expected_failure_is_told_in_its_own_words(jobs, qtbot):
     assert run(jobs, qtbot, work)[0] == ("failed", "The tape has gone. Look under the bench.")
 
 
-def test_a_fault_of_our_own_is_told_too(jobs, qtbot, capsys):
+def test_a_fault_of_our_own_is_told_with_its_details_and_written_in_the_log(jobs, qtbot):
     def work(job):
         raise ZeroDivisionError("oh")
 
+    faults = []
+    jobs.fault.connect(lambda told, details: faults.append(details))
     kind, text = run(jobs, qtbot, work)[0]
     assert kind == "failed"
     assert "fault in Umbrick itself" in text
-    assert "ZeroDivisionError" in capsys.readouterr().err
+    assert "ZeroDivisionError: oh" in faults[0]
+    assert 'raise ZeroDivisionError("oh")' in (state_folder() / "umbrick.log").read_text()
 
 
 @pytest.mark.parametrize("raises", [True, False])

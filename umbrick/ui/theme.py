@@ -6,6 +6,7 @@ import html
 from dataclasses import dataclass, fields
 from importlib.resources import as_file, files
 
+from PySide6.QtCore import QDir
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette
 from PySide6.QtWidgets import QApplication
 
@@ -84,7 +85,13 @@ def emphasised(text: str) -> str:
 
 
 def apply(application: QApplication, theme: Theme) -> None:
-    """Dress the whole application."""
+    """Dress the whole application; dressed so already, it is left alone: every widget would be gone through."""
+    colors = {field.name: getattr(theme, field.name) for field in fields(theme)}
+    colors["chevron"] = _tinted_icon("chevron-down", theme.faint)
+    colors["check"] = _tinted_icon("check", theme.on_accent)
+    sheet = _STYLE.format(**colors)
+    if application.styleSheet() == sheet:
+        return
     application.setStyle("Fusion")
     application.setFont(font())
     palette = QPalette()
@@ -99,15 +106,13 @@ def apply(application: QApplication, theme: Theme) -> None:
     for role in (roles.WindowText, roles.Text, roles.ButtonText):
         palette.setColor(QPalette.ColorGroup.Disabled, role, theme.color("ghost"))
     application.setPalette(palette)
-    colors = {field.name: getattr(theme, field.name) for field in fields(theme)}
-    colors["chevron"] = _tinted_icon_file("chevron-down", theme.faint)
-    colors["check"] = _tinted_icon_file("check", theme.on_accent)
-    application.setStyleSheet(_STYLE.format(**colors))
+    application.setStyleSheet(sheet)
 
 
-def _tinted_icon_file(name: str, color: str) -> str:
-    """Return the path of a shipped icon in a colour: style sheets can only name files."""
+def _tinted_icon(name: str, color: str) -> str:
+    """Return a shipped icon in a colour, for a style sheet, which can only name files."""
     path = cache_folder() / "icons" / f"{name}-{color[1:]}.svg"
+    QDir.setSearchPaths(_TINTED, [str(path.parent)])
     if not path.exists():
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
@@ -115,8 +120,10 @@ def _tinted_icon_file(name: str, color: str) -> str:
             path.write_text(svg.replace("currentColor", color))
         except OSError:
             return ""  # without a cache folder the mark is left out, the control still works
-    return path.as_posix()
+    return f"{_TINTED}:{path.name}"
 
+
+_TINTED = "tinted"
 
 _STYLE = """
 * {{ font-family: "IBM Plex Sans"; font-size: 13px; }}

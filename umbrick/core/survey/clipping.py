@@ -14,7 +14,7 @@ changed gradually afterwards, so that the rail moves with it); and *frayed* (see
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -23,7 +23,17 @@ import numpy.typing as npt
 from umbrick.core.survey.coarse_values import CoarseValues
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.flat_tops import FLOOR, Floats, Integers, Tops, find_tops, grid_step, slot_frames, slot_levels
+from umbrick.core.survey.flat_tops import (
+    FLOOR,
+    Floats,
+    Integers,
+    Tops,
+    TopsKept,
+    find_tops,
+    grid_step,
+    slot_frames,
+    slot_levels,
+)
 from umbrick.core.survey.frayed_rails import TOLERANCE, frayed_rails
 from umbrick.core.units import amplitude_to_db, format_count, format_db
 
@@ -72,11 +82,38 @@ class _Side:
 
     channel: int
     polarity: int
-    levels: list[Floats]
-    exact: list[Tops]
-    dithered: list[Tops]
-    moving: list[Tops]
-    frayed: list[Tops]
+    levels: list[Floats] = field(default_factory=list)
+    alike: TopsKept = field(default_factory=TopsKept)
+    """Those that are the same measured exactly and as dithered: nearly all."""
+    exact: TopsKept = field(default_factory=TopsKept)
+    """Those measured exactly that are not among them."""
+    dithered: TopsKept = field(default_factory=TopsKept)
+    moving: TopsKept = field(default_factory=TopsKept)
+    frayed: TopsKept = field(default_factory=TopsKept)
+    was_dithered: bool = False
+
+    def add(self, exact: Tops, dithered: Tops | None) -> None:
+        """Keep the tops of a block as measured exactly, and as if it were dithered where it may be."""
+        if dithered is None:
+            self.exact.add(exact)
+            return
+        self.was_dithered = True
+        shared = exact.shared_with(dithered)
+        self.alike.add(exact.where(shared))
+        self.exact.add(exact.where(~shared))
+        self.dithered.add(dithered.where(~dithered.shared_with(exact)))
+
+    def exact_tops(self) -> Tops:
+        """Return the tops as measured exactly, in order."""
+        return _in_order(Tops.joined([self.alike.tops(), self.exact.tops()]))
+
+    def dithered_tops(self) -> Tops:
+        """Return the tops measured as if dithered, in order."""
+        return _in_order(Tops.joined([self.alike.tops(), self.dithered.tops()]))
+
+
+def _in_order(tops: Tops) -> Tops:
+    return tops.where(np.argsort(tops.start, kind="stable"))
 
 
 class ClippingDetector:
@@ -88,7 +125,7 @@ class ClippingDetector:
         self._step = form.step
         self._said: dict[tuple[int, int, float], tuple[str, float, dict[str, Any]]] = {}
         self._coarse = [CoarseValues() for _ in range(form.channels)]
-        self._sides = [_Side(c, p, [], [], [], [], []) for c in range(form.channels) for p in (1, -1)]
+        self._sides = [_Side(c, p) for c in range(form.channels) for p in (1, -1)]
 
     def feed(self, block: Block) -> None:
         """Collect the tops that begin in the block."""
@@ -105,16 +142,20 @@ class ClippingDetector:
             side.levels.append(levels[own])
             short = max(8, self._slot // 8)
             short_levels = slot_levels(wave, short)
-            found = [
-                (find_tops(wave, levels, self._slot, self._exact(side, levels)), side.exact),
-                (self._near_seeds(find_tops(wave, short_levels, short, self._moving(side, short_levels))), side.moving),
-            ]
-            found.append((find_tops(wave, levels, self._slot, self._frayed(side, levels)), side.frayed))
-            if self._step > _COARSE_STEP:
-                found.append((find_tops(wave, levels, self._slot, self._dithered(side, levels)), side.dithered))
-            for tops, parts in found:
+
+            def own_tops(tops: Tops) -> Tops:
                 tops = tops._replace(start=tops.start + first)
-                parts.append(tops.where((tops.start >= block.start) & (tops.start < block.stop)))
+                return tops.where((tops.start >= block.start) & (tops.start < block.stop))
+
+            exact = own_tops(find_tops(wave, levels, self._slot, self._exact(side, levels)))
+            moving = self._near_seeds(find_tops(wave, short_levels, short, self._moving(side, short_levels)))
+            frayed = find_tops(wave, levels, self._slot, self._frayed(side, levels))
+            dithered = None
+            if self._step > _COARSE_STEP:
+                dithered = own_tops(find_tops(wave, levels, self._slot, self._dithered(side, levels)))
+            side.add(exact, dithered)
+            side.moving.add(own_tops(moving))
+            side.frayed.add(own_tops(frayed))
 
     def findings(self) -> list[Finding]:
         """Return one finding for each run of clipped samples."""
@@ -143,17 +184,17 @@ class ClippingDetector:
 
     def _best_rails(self, side: _Side) -> list[Rail]:
         levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)
-        best = self._rails(Tops.joined(side.exact), levels, self._exact(side, levels))
-        if side.dithered:
-            dithered = self._rails(Tops.joined(side.dithered), levels, self._dithered(side, levels))
+        best = self._rails(side.exact_tops(), levels, self._exact(side, levels))
+        if side.was_dithered:
+            dithered = self._rails(side.dithered_tops(), levels, self._dithered(side, levels))
             if _frames(dithered) > 1.15 * _frames(best):
                 best = dithered
-        tops = Tops.joined(side.moving)
+        tops = side.moving.tops()
         moving = self._rails(tops, levels, self._moving(side, levels), moving=True)
         best = moving if _frames(moving) > 1.3 * _frames(best) else best
         frayed = [
             Rail(on_rail, bits, float(np.median(on_rail.level)), frayed=True)
-            for on_rail, bits in frayed_rails(Tops.joined(side.frayed), self._format.rate)
+            for on_rail, bits in frayed_rails(side.frayed.tops(), self._format.rate)
         ]
         return frayed if _frames(frayed) > _FRAYED_SHARE * _frames(best) else best
 

@@ -70,6 +70,37 @@ class Tops(NamedTuple):
         """Return the tops of several blocks as one."""
         return cls(*(np.concatenate(arrays) for arrays in zip(*parts, strict=True))) if parts else cls.none()
 
+    def shared_with(self, other: Tops) -> npt.NDArray[np.bool_]:
+        """Return which of these, all of different starts, the other ones have just alike."""
+        if not len(other.start):
+            return np.zeros(len(self.start), np.bool_)
+        order = np.argsort(other.start, kind="stable")
+        at = order[np.minimum(np.searchsorted(other.start, self.start, sorter=order), len(order) - 1)]
+        alike = (self.start == other.start[at]) & (self.length == other.length[at])
+        return np.asarray(alike & (self.level == other.level[at]) & (self.cut == other.cut[at]))
+
+
+class TopsKept:
+    """Tops of many blocks, in as little room as they take: there may be hours of them."""
+
+    def __init__(self) -> None:
+        self._parts: list[tuple[int, npt.NDArray[np.int32], npt.NDArray[np.int32], Floats, Floats]] = []
+
+    def add(self, tops: Tops) -> None:
+        """Keep the tops of a block."""
+        if len(tops.start):
+            first = int(tops.start.min())
+            start, length = (tops.start - first).astype(np.int32), tops.length.astype(np.int32)
+            self._parts.append((first, start, length, tops.level, tops.cut))
+
+    def tops(self) -> Tops:
+        """Return all of them."""
+        parts = [
+            Tops(first + start.astype(np.int64), length.astype(np.int64), level, cut)
+            for first, start, length, level, cut in self._parts
+        ]
+        return Tops.joined(parts)
+
 
 def slot_levels(wave: Floats, slot: int) -> Floats:
     """Return the highest sample of each slot of a wave; the last slot may be shorter."""
