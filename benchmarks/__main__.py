@@ -19,6 +19,7 @@ from benchmarks import (
     gaps,
     hands,
     knees,
+    monkey,
     opening,
     painting,
     playing,
@@ -35,6 +36,7 @@ BENCHMARKS = {
     for module in (
         starting,
         breaking,
+        monkey,
         opening,
         painting,
         hands,

@@ -581,8 +581,12 @@ class BenchWindow(QMainWindow):
     def changeEvent(self, event: QEvent) -> None:
         """Coming back to the window, see whether another program has changed the file."""
         super().changeEvent(event)
-        if event.type() == QEvent.Type.ActivationChange and self.isActiveWindow():
+        if event.type() != QEvent.Type.ActivationChange:
+            return
+        if self.isActiveWindow():
             self.putting_back.look()
+        else:
+            self.listening.end_scrub()  # where the key that scrubs is let go of, nobody here will hear
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         """Take files."""

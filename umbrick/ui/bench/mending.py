@@ -18,6 +18,7 @@ from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import CarriedOut, Refused, apart, applied, carried_out, planned
 from umbrick.core.mend.remedies import Adjustment, Remedy, is_mendable, remedies, remedies_of_selection
 from umbrick.core.mend.trust import TrustBand, trust_band
+from umbrick.core.sound.source import Samples
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit
@@ -380,14 +381,19 @@ def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Findin
             continue
         if job.is_cancelled():
             raise CancelledError
-        after = mended.version.read(start, min(stop, mended.version.frames))[:, channel]
-        span = mended.version.read(subject.start, min(subject.stop, mended.version.frames))[:, list(subject.channels)]
+        after = _within(mended.version, start, stop)[:, channel]
+        span = _within(mended.version, subject.start, subject.stop)[:, list(subject.channels)]
         peak = float(np.abs(span).max()) if span.size else 0.0
         nature = found[index].method.nature
         # What is just louder or quieter than before is known as well as before.
         trust = () if nature is Nature.RELEVELLED else _trust(mended, channel)
         offer: Any = Offer(mended, peak, before, after, channel, trust, nature)
         job.came.emit((index, offer))
+
+
+def _within(version: Version, start: int, stop: int) -> Samples:
+    """Return what a version has of a span: a mend that closes up may leave less than there was."""
+    return version.read(min(start, version.frames), min(stop, version.frames))
 
 
 def _trust(mended: Mended, channel: int) -> tuple[TrustBand, ...]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from PySide6.QtCore import QEvent, QPoint, QPointF, QRectF, Qt, QTimer, Signal
+from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
@@ -61,6 +61,8 @@ class Strip(QWidget):
         self._renderer.failed.connect(self._bench.failed)
         self._ask = QTimer(self, singleShot=True)
         self._ask.timeout.connect(self._request)
+        self.installEventFilter(self)
+        self._bench.recording_changed.connect(self._forget_picture)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -168,6 +170,11 @@ class Strip(QWidget):
             painter.setPen(QPen(self._theme.color("mended"), 1))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
+    def _forget_picture(self) -> None:
+        """What is drawn is of another recording now, which may have other channels."""
+        self._picture = None
+        self._windows = {}
+
     def _request(self) -> None:
         """Have the picture made that belongs here now."""
         work = self._work
@@ -219,8 +226,11 @@ class Strip(QWidget):
 
     # Pointer.
 
-    def event(self, event: QEvent) -> bool:
-        """Explain what is under the pointer, where something needs words."""
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Explain what is under the pointer, where something needs words.
+
+        A filter and no ``event`` of its own: a fault in what is called from within that would not be told, but crash.
+        """
         if event.type() == QEvent.Type.ToolTip and isinstance(event, QHelpEvent) and self._work:
             if text := self._tip_at(self._work, QPointF(event.pos())):
                 QToolTip.showText(event.globalPos(), text, self)
@@ -228,7 +238,7 @@ class Strip(QWidget):
                 QToolTip.hideText()
                 event.ignore()
             return True
-        return super().event(event)
+        return False
 
     def _tip_at(self, work: Work, position: QPointF) -> str:
         """Return what a tooltip says at a place, or nothing."""
