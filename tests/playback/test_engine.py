@@ -240,6 +240,9 @@ class Clock:
     def __call__(self):
         return self.now
 
+    def pass_(self, seconds):
+        self.now += seconds
+
 
 @pytest.fixture
 def ramped():
@@ -295,6 +298,19 @@ def test_scrubbing_backward_plays_the_sound_backward(engine, output):
     assert np.argmax(spectrum) * RATE / len(heard) == pytest.approx(300, abs=6)
 
 
+def test_after_scrubbing_the_playhead_is_where_it_plays(engine, output):
+    version = Version.of(ArraySource(0.3 * rng(1).standard_normal((RATE, 1)), RATE, "s"))
+    engine.load(Programme(version, version))
+    engine.scrub(1000.0)
+    play(engine, 3)
+    engine.scrub(3000.0)
+    play(engine, 3)
+    engine.end_scrub()
+    engine.play(20_000)
+    play(engine, 5)
+    assert engine.position == 20_000 + 5 * BLOCK_FRAMES
+
+
 @pytest.mark.parametrize(("speed", "keeps"), [(0.5, False), (0.25, False), (0.5, True), (0.25, True)])
 def test_slow_playing_lasts_longer_and_keeps_the_pitch_if_asked(engine, output, speed, keeps):
     tone = Version.of(ArraySource(sine(400.0, 1.0, channels=2), RATE, "t"))
@@ -323,18 +339,21 @@ def test_the_output_can_be_exchanged_while_playing(engine, output, versions):
     assert np.array_equal(heard[FADE:], all_of(after)[FADE : len(heard)])
 
 
-def test_a_simulated_output_counts_when_it_ran_dry():
+def test_a_simulated_output_counts_when_it_ran_dry(monkeypatch):
+    clock = Clock()
+    monkeypatch.setattr("umbrick.playback.simulated.time.monotonic", clock)
+    monkeypatch.setattr("umbrick.playback.simulated.time.sleep", clock.pass_)
     output = SimulatedOutput(buffer_frames=480)
     output.open(RATE, 1)
     block = np.zeros((480, 1), np.float32)
     output.write(block)
     output.write(block)
     assert output.underruns == 0
-    time.sleep(0.05)
+    clock.pass_(0.05)
     output.write(block)
     assert output.underruns == 1
     output.flush()
-    time.sleep(0.02)
+    clock.pass_(0.02)
     output.write(block)
     assert output.underruns == 1
 

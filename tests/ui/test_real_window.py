@@ -2,9 +2,11 @@
 
 import os
 import shutil
+import sqlite3
 import subprocess
 import sys
 import time
+from contextlib import suppress
 
 import numpy as np
 import pytest
@@ -38,7 +40,7 @@ def display():
         process.wait()
 
 
-def until(holds, seconds=30):
+def until(holds, seconds=120):
     deadline = time.monotonic() + seconds
     while not (result := holds()):
         assert time.monotonic() < deadline, "it did not happen in time"
@@ -46,7 +48,19 @@ def until(holds, seconds=30):
     return result
 
 
-def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path):
+def written(home, query):
+    """What the casebook that the window works in says, read from outside; 0 until there is one."""
+    for path in (home / "work" / "unnamed").glob("*.casebook"):
+        with suppress(sqlite3.Error):
+            connection = sqlite3.connect(f"{path.as_uri()}?mode=ro", uri=True)
+            try:
+                return connection.execute(query).fetchone()[0]
+            finally:
+                connection.close()
+    return 0
+
+
+def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path, own_home):
     sound, truth, mask = clipped(faultless(2.0), 0.004, rail=0.99)
     path = write(tmp_path / "hot.wav", sound)
 
@@ -67,31 +81,35 @@ def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path):
         bench = window_named("hot.wav")
         hands("windowactivate", "--sync", bench)
         hands("windowsize", "--sync", bench, 1280, 780)
-        time.sleep(1.0)
+        until(lambda: written(own_home, "SELECT count(*) FROM recordings"))
         hands("key", "F5")
-        time.sleep(3.0)
+        until(lambda: written(own_home, "SELECT count(*) FROM surveys"))
         # A drag in the Passage selects, and a click takes that back: both must leave the recording as it is.
         hands("mousemove", 500, 420, "mousedown", 1, "mousemove", 560, 420, "mousemove", 640, 420, "mouseup", 1)
         hands("mousemove", 700, 420, "click", 1)
         hands("key", "n")
-        time.sleep(1.0)
-        hands("key", "Return")
-        time.sleep(0.5)
+
+        def mend_one():
+            hands("key", "Return")
+            return written(own_home, "SELECT count(*) FROM edits")
+
+        edits = until(mend_one)
         hands("key", "shift+Return")
-        window_named("Mend all like this")
+        hands("windowfocus", "--sync", window_named("Mend all like this"))
         hands("key", "Return")
-        time.sleep(6.0)
-        hands("key", "space")
-        time.sleep(0.6)
-        hands("key", "b", "space")
+        until(lambda: written(own_home, "SELECT count(*) FROM mends") > edits + 3)
+        hands("key", "space", "b", "space")
         hands("key", "ctrl+s")
-        window_named("Save a copy")
-        time.sleep(0.5)
-        hands("key", "Return")
+        hands("windowfocus", "--sync", window_named("Save a copy"))
         saved = tmp_path / "hot-mended.wav"
-        until(saved.exists)
+
+        def save():
+            hands("key", "Return")
+            return saved.exists()
+
+        until(save)
         hands("key", "ctrl+q")
-        said = program.communicate(timeout=20)[1]
+        said = program.communicate(timeout=120)[1]
     finally:
         program.kill()
         program.communicate()

@@ -149,7 +149,7 @@ class Engine:
     def position(self) -> int:
         """The frame that is being heard."""
         state, scrubber = self._state, self._scrubber
-        if scrubber is not None:
+        if scrubber is not None and self._hand is not None:
             return round(scrubber.position)
         latency = self._output.latency_frames() * self._pace.speed if state.playing else 0
         heard = state.position - round(latency)
@@ -279,6 +279,8 @@ class Engine:
     def _step(self) -> bool:
         if self._new_output is not None:
             self._exchange_output()
+        if self._hand is None:
+            self._scrubber = None
         state = self._state
         if state.programme is not None and (state.playing or self._hand is not None):
             self._take_up(state.programme)

@@ -17,9 +17,10 @@ def slow(monkeypatch):
     gate = threading.Semaphore(0)
 
     class Slow(soundfile.SoundFile):
-        def read(self, *args, **kwargs):
-            gate.acquire(timeout=10)
-            return super().read(*args, **kwargs)
+        def read(self, *args, out=None, **kwargs):
+            if out is not None and len(out) > 1:  # not what looks whether the last frame is there
+                gate.acquire(timeout=10)
+            return super().read(*args, out=out, **kwargs)
 
     monkeypatch.setattr(decoded_source, "open_sound", Slow)
     return gate

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 
 from tests.sounds import RATE, clipped, faultless, rng, voice, write
 from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.sound.formats import HIGHEST_RATE, LOWEST_RATE
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.clipping import ClippingDetector
@@ -177,3 +178,13 @@ def test_a_few_deeply_clipped_passages_are_told_apart():
     measures = surveyor(sound).run().measures({})
     assert measures.prognosis.grade in ("fair", "poor")
     assert "deeply" in measures.prognosis.reason
+
+
+@pytest.mark.parametrize("rate", [LOWEST_RATE, HIGHEST_RATE])
+@pytest.mark.parametrize("frames", [1, 900, 20_000])
+def test_every_detector_works_at_the_ends_of_the_rates(rate, frames):
+    wave = np.clip(0.3 * np.sin(np.arange(frames) * 0.3) + 0.05 * rng(1).standard_normal(frames), -0.3, 0.3)
+    source = ArraySource(wave[:, np.newaxis].astype(np.float32), rate, "ends")
+    survey = Surveyor(source, 16, list(KINDS.values())).run()
+    assert survey.frames == frames
+    assert all(0 <= finding.start < finding.stop <= frames for finding in survey.table.findings)
