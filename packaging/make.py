@@ -23,7 +23,7 @@ ICON_PIXELS = (16, 24, 32, 48, 64, 128, 256, 512)
 
 def manual_page() -> str:
     """Return the manual page, in the man macros, made from the commands' own help."""
-    context = click.Context(umbrick, info_name="umbrick")
+    context = click.Context(umbrick, info_name="umbrick", **umbrick.context_settings)
     lines = [
         f'.TH UMBRICK 1 "" "Umbrick {__version__}" "User Commands"',
         ".SH NAME",

@@ -1,5 +1,7 @@
 """Sounds that tests are made of: made up, repeatable, of known form."""
 
+from functools import lru_cache
+
 import numpy as np
 import soundfile
 
@@ -18,6 +20,11 @@ def sine(frequency=440.0, seconds=1.0, level=0.5, rate=RATE, channels=1):
 
 def voice(seconds=2.0, rate=RATE, seed=0, level=0.5, noise=0.01, pitch=120.0):
     """A made-up vowel: harmonics of a gliding pitch under two resonances, swelling, with breath noise."""
+    return _voice(seconds, rate, seed, level, noise, pitch).copy()
+
+
+@lru_cache(maxsize=64)
+def _voice(seconds, rate, seed, level, noise, pitch):
     random = rng(seed)
     t = np.arange(round(seconds * rate)) / rate
     height = pitch + 25 * np.sin(2 * np.pi * 0.7 * t + seed)

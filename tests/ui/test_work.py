@@ -14,7 +14,7 @@ from umbrick.core.survey.table import FindingTable
 from umbrick.core.timeline.change import delete, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch
-from umbrick.ui.bench.work import Work
+from umbrick.ui.bench.work import Work, merged
 
 
 @pytest.fixture
@@ -34,7 +34,7 @@ def work(tmp_path):
 def survey(work):
     work.survey_count += 1
     found = Surveyor(work.version, 24, list(KINDS.values()), prefix=f"{work.survey_count}.").run()
-    work.found, work.survey = work.merged(found), found
+    work.found, work.survey = merged(found, work.decided()), found
 
 
 def mend(work, findings):

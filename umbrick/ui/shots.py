@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import sys
 import tempfile
 import time
@@ -23,6 +24,7 @@ from umbrick.ui.collecting import Collecting
 from umbrick.ui.window import BenchWindow
 
 _PATIENCE_SECONDS = 120.0
+_NEUTRAL_FOLDER = Path("/tmp/ostermoor")
 
 
 class _Photographer:
@@ -153,6 +155,16 @@ def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
     photographer.run("pen")
 
 
+def _in_a_neutral_folder() -> list[Path]:
+    """Copy the demo recordings and their truth to where no path tells of the machine the pictures are made on."""
+    _NEUTRAL_FOLDER.mkdir(parents=True, exist_ok=True)
+    copies = []
+    for path in recordings():
+        copies.append(Path(shutil.copy(path, _NEUTRAL_FOLDER)))
+        shutil.copy(truth_of(path), _NEUTRAL_FOLDER)
+    return copies
+
+
 def take(folder: Path) -> None:
     """Take every picture."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -167,7 +179,7 @@ def take(folder: Path) -> None:
         window.show()
         photographer = _Photographer(window, folder)
         photographer.shoot("empty")
-        window.open(recordings())
+        window.open(_in_a_neutral_folder())
         photographer.wait(lambda: len(window.bench.works) == len(recordings()))
         _show(photographer, window, "keeper-interview")
         photographer.run("survey")
@@ -201,6 +213,7 @@ def take(folder: Path) -> None:
         _work_by_hand(photographer, window)
         photographer.shoot_dialog("keys", "keys")
         window.shut_down()
+        shutil.rmtree(_NEUTRAL_FOLDER)
 
 
 if __name__ == "__main__":
