@@ -10,13 +10,17 @@ from PySide6.QtGui import QDragEnterEvent, QDropEvent, QImage
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication, QPushButton
 
-from tests.sounds import sine, voice, write
+from tests.sounds import faultless, sine, voice, write
 from tests.ui.conftest import focus_longest
+from umbrick.casebook.reporting import facts_of_shelf
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.cues import read_cues
+from umbrick.core.survey.finding import State
 from umbrick.demo import recordings
 from umbrick.ui import settings
 from umbrick.ui.application import refuse_unreliable_qt
+from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.reporting import facts_of_work
 from umbrick.ui.dialogs.save_dialog import SaveDialog
 
 
@@ -289,3 +293,49 @@ def test_the_release_of_qt_that_crashes_is_refused():
         refuse_unreliable_qt((6, 12), (3, 11))
     refuse_unreliable_qt((6, 11), (3, 11))
     refuse_unreliable_qt((6, 12), (3, 12))
+
+
+def test_a_file_asked_for_twice_while_it_loads_is_opened_once(hands, tmp_path):
+    path = write(tmp_path / "a.wav", faultless(2.0))
+    link = tmp_path / "link.wav"
+    link.symlink_to(path)
+    for asked in (path, path, link):
+        hands.window.open([asked])
+    hands.qtbot.waitUntil(lambda: bool(hands.window.bench.works), timeout=60_000)
+    hands.settle()
+    assert [work.home for work in hands.window.bench.works] == [path]
+    casebook = hands.window.keeping.casebook()
+    assert len(casebook.shelves()) == 1
+
+
+def test_while_the_casebook_is_written_edits_wait_also_on_what_is_opened_meanwhile(hands, tmp_path):
+    hands.open(write(tmp_path / "a.wav", faultless(1.0)))
+    bench = hands.window.bench
+    one = bench.leases.take("The casebook is being written; edits wait.")
+    own = bench.work.leases.take("Something else needs it.")
+    hands.open(write(tmp_path / "b.wav", faultless(1.0)))
+    assert bench.work.held == "The casebook is being written; edits wait."
+    own.release()
+    assert bench.works[0].held == "The casebook is being written; edits wait."
+    hands.press("T")
+    assert "edits wait" in hands.window.status.message.text()
+    one.release()
+    one.release()
+    hands.press("T")
+    assert len(bench.work.history.markers) == 1
+
+
+def test_findings_that_another_mend_closed_are_mended_in_docket_report_and_casebook(surveyed, tmp_path):
+    work = surveyed.work
+    first, second = work.listing().open_findings("clipping")[:2]
+    surveyed.window.bench.focus(first)
+    surveyed.settle()
+    surveyed.press("Return")
+    work.closed[work.version.key] = frozenset({second.id})
+    work.shelf.write_closed(work.version.key, frozenset({second.id}))
+    assert work.state_of(second) is State.MENDED
+    facts = facts_of_work(work, Job("report"))
+    assert facts.state_of(next(f for f in facts.findings if f.id == second.id)) is State.MENDED
+    written, recording = facts_of_shelf(work.shelf)
+    assert written.states[second.id] is State.MENDED
+    recording.close()

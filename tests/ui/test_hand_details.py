@@ -83,7 +83,7 @@ def test_a_level_that_is_none_is_said_and_nothing_changes(hands, spoken):
         assert says in hands.window.status.message.text()
         assert page.gain.hasFocus()
     hands.type("0 smp\n", page.ramp)
-    assert "never a right angle" in hands.window.status.message.text()
+    assert "at least one sample long" in hands.window.status.message.text()
     assert hands.work.history.now == 0
 
 
@@ -313,3 +313,19 @@ def test_a_pasted_copy_made_again_takes_the_same_sound_whatever_was_cut_before_i
     again = hands.work.history.mends[-1]
     assert (again.method, again.parameters["donor"]) == ("graft", 100_000)
     assert np.array_equal(hands.work.version.read(61_000 + shift, 63_000 + shift), copied)
+
+
+def test_a_device_that_comes_back_is_played_on_again(hands, spoken, monkeypatch):
+    window = hands.window
+    back = SimulatedOutput(keeps_time=False)
+    back.name = "Loudspeaker"
+    window.listening.wanted = Choice()
+    there = []
+    monkeypatch.setattr("umbrick.ui.bench.listening.device_for", lambda _: back if there else None)
+    hands.press("Space")
+    assert window.listening.engine.output_name == SIMULATED
+    hands.press("Space")
+    there.append(True)
+    hands.press("Space")
+    assert window.listening.engine.output_name == "Loudspeaker"
+    hands.press("Space")

@@ -13,6 +13,7 @@ from umbrick.casebook.errors import CasebookError, CasebookInUseError
 from umbrick.casebook.shelf import SAVED_AT
 from umbrick.casebook.store import SUFFIX
 from umbrick.core.paths import work_folder
+from umbrick.core.sound.part_file import sweep
 
 
 def unnamed_folder() -> Path:
@@ -72,6 +73,8 @@ class Left(NamedTuple):
 def left_behind() -> list[Left]:
     """Return unnamed work of earlier starts, newest first; casebooks that hold none are deleted."""
     found = []
+    for folder in (unnamed_folder(), work_folder(), work_folder() / "kept"):
+        sweep(folder)  # what killed processes have left half written
     for path in unnamed_folder().absolute().glob(f"*{SUFFIX}"):
         changed = path.stat().st_mtime
         try:

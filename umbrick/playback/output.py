@@ -76,6 +76,12 @@ def device_names() -> list[str]:
     return system_devices()
 
 
+def device_for(choice: Choice) -> Output | None:
+    """Return the sound device that is wanted, or the system's own choice; None if there is none."""
+    output, _ = output_for(choice)
+    return None if output.name == SIMULATED else output
+
+
 def output_for(choice: Choice) -> tuple[Output, str]:
     """Return the output that is wanted, or the nearest there is and the sentence that says why.
 

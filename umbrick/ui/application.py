@@ -70,6 +70,7 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
         window = make(output, is_round_trip)
         windows.append(window)
         _report_faults(window.bench.failed.emit)
+        window.listening.wanted = settings.output_choice()
         if shot is None:
             window.fit_into_screen()
         window.show()

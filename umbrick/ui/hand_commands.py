@@ -138,7 +138,7 @@ def hand_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list[Comm
                 vertical(1, _COARSE), ("Shift+Up",), cannot_edit),
         Command("nudge_down_10", menu, "Sample down by ten", "Move the sample at the cursor down by ten pixels",
                 vertical(-1, _COARSE), ("Shift+Down",), cannot_edit),
-        Command("come_close", menu, "So close that samples can be drawn", "Zoom the Loupe in on the cursor",
+        Command("come_close", menu, "Zoom in to draw samples", "Zoom the Loupe in on the cursor",
                 drawing.come_close, ("Ctrl+0",), nothing_open),
         Command("cut", menu, "Cut", "Copy the selection and take it out", pasting.cut, ("Ctrl+X",), cannot_edit_selection,
                 separated=True),

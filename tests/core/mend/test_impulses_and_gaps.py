@@ -107,7 +107,7 @@ def test_a_big_click_goes_with_its_thump_and_nothing_else_changes(make):
 
 @pytest.mark.parametrize("sound", [voice(2.5), ticked(chord(2.5), 20)], ids=["voice", "click without"])
 def test_where_no_thump_follows_none_is_taken_out(sound):
-    with pytest.raises(ParameterError, match="No thump follows"):
+    with pytest.raises(ParameterError, match="No thump was found"):
         apply_method(opened(sound), METHODS["dethump"], {}, [Place(AT, AT + 20, (0,))])
 
 

@@ -233,7 +233,7 @@ def as_mended(version: Version, method: str, reworked: Sequence[Reworked]) -> Me
 
 def too_close() -> ParameterError:
     """Return what there is to say where what was made of two places overlaps."""
-    return ParameterError("Two of the places lie too close for this method.", "Do one, then the other.")
+    return ParameterError("Two of the places are too close together for this method.", "Do one, then the other.")
 
 
 def _peak(piece: Piece) -> float:

@@ -60,7 +60,7 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
         begin, end, latest = min(begin, first + start), max(end, first + stop), max(latest, first + start)
     if not is_found:
         raise ParameterError(
-            "No thump follows here.", "Nothing below 150 Hz begins with the click and dies away after it."
+            "No thump was found after this click.", "Nothing below 150 Hz begins with the click and dies away after it."
         )
 
     def make(sound: Wave, at: int) -> Wave:

@@ -293,7 +293,7 @@ def _on(sound: Wave, channels: int) -> Wave:
 
 def _refuse_too_long(samples: int) -> None:
     if samples > _MOST_SAMPLES:
-        raise ParameterError("So much sound cannot be put in at once.", "Do it in parts of a quarter of an hour.")
+        raise ParameterError("That is too much sound to put in at once.", "Do it in parts of a quarter of an hour.")
 
 
 METHOD = Method(

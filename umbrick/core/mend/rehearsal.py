@@ -92,7 +92,7 @@ def rehearse(
         If ``is_cancelled`` says so.
     """
     if finding.kind not in KINDS:
-        raise ParameterError("This kind of fault cannot be planted, so nothing can be rehearsed.")
+        raise ParameterError("This kind of fault cannot be simulated, so mends cannot be compared.")
     if finding.stop - finding.start > _LONGEST_SECONDS * version.rate:
         raise ParameterError("This fault is too long to be rehearsed.", "Choose one of less than two seconds.")
     planted = []

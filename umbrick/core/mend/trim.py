@@ -32,7 +32,7 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     if parameters["length"]:
         stop = start + parse_frames(str(parameters["length"]), version.rate)
     if not start < stop <= version.frames:
-        raise ParameterError("There is not so much sound from there on.", "Type a shorter length, or start earlier.")
+        raise ParameterError("The recording ends before that length.", "Type a shorter length, or start earlier.")
     fade = min(round(float(parameters["crossfade_ms"]) * version.rate / 1000), (stop - start) // 2)
     stretches = [Stretch(0, start, ())] if start else []
     if fade and parameters["ends"] != "leave":

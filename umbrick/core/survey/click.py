@@ -29,7 +29,7 @@ class ClickDetector(EventCollector):
             channels=tuple(sorted({event.channel for event in group})),
             severity=round(float(np.clip((best.relative_db + 20) / 50, 0, 1)), 3),
             confidence=round(confidence, 3),
-            evidence=f"{length}, standing {best.excess_db:.0f} dB out of what can be foretold from both sides",
+            evidence=f"{length}, {best.excess_db:.0f} dB above prediction",
             detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2),
                     "spike": frames == 1},
         )  # fmt: skip

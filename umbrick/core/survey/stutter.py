@@ -131,7 +131,7 @@ class StutterDetector:
             channels=tuple(range(self._format.channels)),
             severity=round(float(1 - np.exp(-length / 60)), 3),
             confidence=round(confidence, 3),
-            evidence=f"{length:.0f} ms that are the {lag:.0f} ms before over again, sample by sample",
+            evidence=f"repeats the previous {lag:.0f} ms sample for sample, for {length:.0f} ms",
             detail={"lag": repeat.lag, "similarity": 1.0, "length_ms": round(length, 2)},
         )
 

@@ -25,7 +25,7 @@ class StandsOnError(UmbrickError):
 
     def __init__(self, blockers: Sequence[Entry]) -> None:
         if not blockers:
-            super().__init__("Its place has changed since.", "Undo goes back to before that.")
+            super().__init__("The sound there has changed since.", "Undo to go back.")
         elif len(blockers) == 1:
             super().__init__("A later mend stands on it.", "Lift that off first, or both together.")
         else:

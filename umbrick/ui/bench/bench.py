@@ -296,7 +296,7 @@ class Bench(QObject):
     def redo(self) -> None:
         """Bring back the step undone last."""
         if self.work:
-            self._step(self.work, self.work.shelf.redo, "Done again")
+            self._step(self.work, self.work.shelf.redo, "Redone")
 
     def _step(self, work: Work, step: Callable[[History], Edit | None], what: str) -> None:
         if work.held:

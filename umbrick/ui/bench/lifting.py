@@ -235,7 +235,7 @@ def _made_again(work: Work, entry: Entry, settings: dict[str, Any], job: Job) ->
     """Return the edit that makes a mend again; raises StandsOnError or ParameterError."""
     span = span_of(work.version, entry)
     if span is None:
-        raise UmbrickError("Its place has changed since.", "Undo goes back to before that.")
+        raise UmbrickError("The sound there has changed since.", "Undo to go back.")
     mend = entry.mend
     start, stop = span[0], span[0] + mend.stop - mend.start
     method = method_named(mend.method)

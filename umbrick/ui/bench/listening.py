@@ -13,7 +13,7 @@ from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
 from umbrick.playback.engine import Engine, Hearing, Programme
 from umbrick.playback.meter import Reading
-from umbrick.playback.output import Choice, Output, output_for
+from umbrick.playback.output import SIMULATED, Choice, Output, device_for, output_for
 from umbrick.playback.pace import Pace
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
@@ -53,6 +53,9 @@ class Listening(QObject):
         self._fault.connect(self._faulted)
         self.engine = Engine(output, on_fault=self._fault.emit)
         self.hearing = Hearing.AFTER
+        self.wanted: Choice | None = None
+        """The output that was asked for; None where it was given and no other is to be looked for."""
+        self._looking = False
         self.loops = False
         self.matches_loudness = False
         self._trims: tuple[tuple[Hearing, float], ...] = ()
@@ -156,6 +159,7 @@ class Listening(QObject):
         self._play(work, loop[0], loop if self.loops else None)
 
     def _play(self, work: Work, start: int, loop: tuple[int, int] | None) -> None:
+        self.look_for_the_device()
         self.reload()
         limit = self._after.frames if self._after else work.frames
         self.engine.play(0 if start >= limit else start, loop)
@@ -221,8 +225,25 @@ class Listening(QObject):
         self._follow_loop()
         self.changed.emit()
 
+    def look_for_the_device(self) -> None:
+        """Where the simulated output stands in for a device that was gone, see whether that has come back."""
+        wanted = self.wanted
+        if wanted is None or wanted.device == SIMULATED or self.engine.output_name != SIMULATED or self._looking:
+            return
+        self._looking = True
+
+        def found(output: Output | None) -> None:
+            if output is not None:
+                self._use((output, ""))
+
+        self._bench.jobs.start("looking for the sound device", lambda _: device_for(wanted), found, ended=self._looked)
+
+    def _looked(self) -> None:
+        self._looking = False
+
     def use_output(self, choice: Choice) -> None:
         """Play into another output."""
+        self.wanted = choice
         self._bench.jobs.start("opening the sound output", lambda _: output_for(choice), self._use)
 
     def _use(self, found: tuple[Output, str]) -> None:

@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.errors import FileError, UmbrickError
 from umbrick.core.marker_table import markers_from_csv, markers_to_csv
 from umbrick.core.sound.cues import Cue, read_cues
+from umbrick.core.sound.sound_file import checked_stamp
 from umbrick.core.sound.whole_file import write_whole
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
@@ -224,11 +225,12 @@ def cues_of(path: Path, rate: int, frames: int) -> list[Cue]:
     """
     if path.suffix.lower() == ".csv":
         try:
-            if path.stat().st_size > _LARGEST_TABLE_BYTES:
+            if checked_stamp(path).size > _LARGEST_TABLE_BYTES:
                 raise FileError(f"{path.name} is too large to be a table of markers.")
             return markers_from_csv(path.read_text("utf-8", "replace"), rate, frames)
         except OSError as error:
             raise FileError(f"{path.name} cannot be read: {error.strerror}.") from error
+    checked_stamp(path)
     cues = read_cues(path)
     if not cues:
         raise UmbrickError(f"{path.name} holds no cue points.", "Markers come from CSV tables and WAV files.")

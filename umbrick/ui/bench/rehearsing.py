@@ -72,7 +72,7 @@ class Rehearsing(QObject):
         if work is None or work.focus is None:
             return "Choose a finding first (N goes to the next)."
         if work.focus.kind not in KINDS:
-            return "This kind of fault cannot be planted elsewhere, so nothing can be rehearsed."
+            return "This kind of fault cannot be simulated, so mends cannot be compared."
         return "A rehearsal is under way (Esc stops it)." if self.job else ""
 
     def _ended(self) -> None:

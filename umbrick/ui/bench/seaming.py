@@ -107,7 +107,7 @@ class Seaming(Task):
         """Open the desk on a cut made earlier."""
         span = span_of(work.version, entry)
         if span is None:
-            self._bench.failed.emit("Its place has changed since. Undo goes back to before that.")
+            self._bench.failed.emit("The sound there has changed since. Undo to go back.")
             return
         try:
             version = without(work.history, [entry.mend.id])

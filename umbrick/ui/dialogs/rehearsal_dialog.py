@@ -104,7 +104,7 @@ class RehearsalDialog(QDialog):
         layout = sheet_layout(self)
         for widget in (intro, self.table, _Picture(rows, theme), verdict):
             layout.addWidget(widget)
-        layout.addLayout(Foot(self, "Let it come first here"))
+        layout.addLayout(Foot(self, "Prefer this mend here"))
 
     @property
     def chosen(self) -> str:

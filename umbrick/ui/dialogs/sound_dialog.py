@@ -36,12 +36,12 @@ class SoundDialog(QDialog):
             self.device.addItem(f"{choice.device} (not there)", choice.device)
         self.device.setCurrentIndex(self.device.findData(choice.device))
         self.latency = QComboBox()
-        for name, text in zip(LATENCIES, ("safe from gaps", "heard soon"), strict=True):
+        for name, text in zip(LATENCIES, ("safe from gaps", "low delay"), strict=True):
             self.latency.addItem(f"{name}: {text}", name)
         self.latency.setCurrentIndex(self.latency.findData(choice.latency))
         self.buffer = QComboBox()
         for frames in _BUFFERS:
-            self.buffer.addItem(f"{frames} samples" if frames else "as the device likes it", frames)
+            self.buffer.addItem(f"{frames} samples" if frames else "device default", frames)
         self.buffer.setCurrentIndex(max(0, self.buffer.findData(choice.buffer_frames)))
         self.lead_in, self.lead_out = (QLineEdit(f"{value} ms") for value in leads_ms)
         self.around_selection = QCheckBox("also around a selection")

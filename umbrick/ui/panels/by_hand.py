@@ -195,7 +195,7 @@ class ByHand(QWidget):
         try:
             frames = self._selecting.frames_of(text)
             if frames < 1:
-                raise ParameterError("A ramp is at least one sample long: never a right angle.")
+                raise ParameterError("A ramp is at least one sample long.")
         except ParameterError as error:
             self._bench.failed.emit(str(error))
             self.ramp.refuse()
