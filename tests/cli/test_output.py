@@ -6,8 +6,10 @@ import threading
 
 import pytest
 
+from umbrick.cli import main, methods
 from umbrick.cli.output import one_line, progress_bar, write_json, write_text
 from umbrick.core.errors import FileError
+from umbrick.core.paths import state_folder
 
 
 def test_a_document_is_written_whole_and_read_back_alike(tmp_path):
@@ -86,3 +88,17 @@ def test_what_a_name_holds_does_not_act_on_the_terminal(tmp_path, umbrick):
     assert "\x1b" not in told
     assert "\u202e" not in told
     assert r"a\x1b[2Jb\u202e.wav" in told
+
+
+def test_a_fault_of_our_own_is_one_line_or_all_of_it_if_asked_and_is_in_the_log(umbrick, monkeypatch, capsys):
+    monkeypatch.setattr(methods, "METHODS", None)
+    status, _, told = umbrick("methods")
+    assert status == 1
+    assert "AttributeError" in told
+    assert len(told.splitlines()) == 1
+    assert "in methods_command" in (state_folder() / "umbrick.log").read_text()
+    monkeypatch.setenv("UMBRICK_DEBUG", "1")
+    monkeypatch.setattr("sys.argv", ["umbrick", "methods"])
+    with pytest.raises(SystemExit):
+        main()
+    assert "in methods_command" in capsys.readouterr().err

@@ -7,7 +7,9 @@ import io
 import re
 from collections.abc import Iterable, Sequence
 
-_FORMULA = re.compile(r"\s*[=+\-@\t\r]")
+_FORMULA = re.compile(r"'*\s*[=+\-@\t\r]")
+"""What a spreadsheet would compute, also behind apostrophes: one more is put before it and taken off again."""
+
 _NUMBER = re.compile(r"[+\-]?\d+(\.\d+)?")
 _GUARD = "'"
 
@@ -31,5 +33,4 @@ def unguarded(cell: str) -> str:
 def _guarded(cell: object) -> object:
     if not isinstance(cell, str) or _NUMBER.fullmatch(cell):
         return cell
-    # A text that begins as if it were guarded is guarded too, so that it comes back as it was.
-    return _GUARD + cell if _FORMULA.match(cell) or unguarded(cell) != cell else cell
+    return _GUARD + cell if _FORMULA.match(cell) else cell

@@ -10,7 +10,9 @@ from tests.core.sound.test_saving import copy
 from tests.sounds import sine, write
 from umbrick import __version__
 from umbrick.core.sound.chunks import missing_bytes, riff_chunks
+from umbrick.core.sound.coding_history import with_line
 from umbrick.core.sound.cues import Cue, read_cues
+from umbrick.core.sound.metadata import carry_over
 from umbrick.core.sound.saving import Papers
 
 CHUNKS = {
@@ -121,3 +123,39 @@ def test_given_cue_points_replace_those_of_the_source_and_follow_the_rate(tmp_pa
     saved = copy(path, tmp_path / "b.wav", papers=Papers(path, cues), rate=24000)
     assert read_cues(saved.path) == [Cue(50, 0, "gate"), Cue(240, 24, "bell", "rings twice")]
     assert b"INFO" not in chunks_of(saved.path)[b"LIST"]
+
+
+def with_claimed_chunks(path, chunks):
+    """Append chunks to a WAV file, given as names, declared lengths, and bodies."""
+    data = path.read_bytes()
+    for name, length, body in chunks:
+        data += name + struct.pack("<I", length) + body
+    path.write_bytes(data[:4] + struct.pack("<I", min(len(data) - 8, 2**32 - 1)) + data[8:])
+    return path
+
+
+def test_a_million_empty_chunks_are_not_all_looked_at(tmp_path):
+    source = with_claimed_chunks(write(tmp_path / "a.wav", sine(seconds=0.1)), [(b"none", 0, b"")] * 50_000)
+    target = write(tmp_path / "b.wav", sine(seconds=0.1))
+    carry_over(source, target)
+    assert soundfile.info(target).frames == soundfile.info(source).frames
+    assert target.stat().st_size < source.stat().st_size / 5
+
+
+def test_chunks_that_claim_more_than_there_is_room_for_are_left_out_and_that_is_said(tmp_path):
+    source = write(tmp_path / "a.wav", sine(seconds=0.1))
+    with source.open("r+b") as file:
+        for _ in range(3):
+            file.seek(0, 2)
+            file.write(b"huge" + struct.pack("<I", 2**31))
+            file.truncate(file.tell() + 2**31)  # sparse: it takes no room on the disk
+    target = write(tmp_path / "b.wav", sine(seconds=0.1))
+    note = carry_over(source, target)
+    assert "3 chunks of a.wav had no room" in note
+    assert target.stat().st_size < 2**20
+
+
+def test_a_time_reference_near_the_end_of_its_range_stays_what_it_is(tmp_path):
+    body = bytearray(602)
+    struct.pack_into("<Q", body, 338, 2**64 - 5)
+    assert with_line(bytes(body), "A=PCM", later_by=100)[338:346] == bytes(body)[338:346]
