@@ -127,7 +127,7 @@ def test_the_newest_picture_wins(qtbot):
         return make
 
     renderer.request("first", picture("first"))
-    qtbot.waitUntil(lambda: renderer._busy == "first")
+    qtbot.waitUntil(lambda: renderer.busy == "first")
     for key in ("second", "third", "third"):
         renderer.request(key, picture(key))
     go.set()

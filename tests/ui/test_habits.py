@@ -24,7 +24,7 @@ def height_of_wave(strip):
     """How many of the Passage's rows have ink of the waveform in them."""
     image = strip.grab(strip.content_rect().toRect()).toImage()
     pixels = np.frombuffer(image.constBits(), np.uint32).reshape(image.height(), image.width()) & 0xFFFFFF
-    return int((pixels == int(strip._theme.body[1:], 16)).any(axis=1).sum())
+    return int((pixels == int(strip.theme.body[1:], 16)).any(axis=1).sum())
 
 
 def test_quiet_sound_is_made_tall_by_wheel_and_keys_and_fits_what_is_in_view(quiet):
@@ -145,7 +145,7 @@ def test_in_the_least_window_every_field_has_the_room_it_needs(hands, tmp_path):
 
 def test_the_guide_is_read_beside_the_bench(hands):
     hands.press("Ctrl+F1")
-    guide = hands.window._guide
+    guide = hands.window.guide
     assert guide.isVisible()
     assert not guide.isModal()
     assert "The bench" in guide.pages.toPlainText()

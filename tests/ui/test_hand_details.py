@@ -151,10 +151,10 @@ def test_the_handles_of_a_carried_copy_change_its_level_and_turn_it_over(hands, 
     hands.settle()
     tool = strip.tools[0]
     rect = strip.content_rect()
-    level = tool._handle("level", rect).center()
+    level = tool.handle("level", rect).center()
     hands.drag(strip, (level.x(), level.y()), (level.x(), level.y() + 60))
     assert pasting.carried.gain_db == pytest.approx(-6.0)
-    turn = tool._handle("turn", rect).center()
+    turn = tool.handle("turn", rect).center()
     hands.click(strip, turn.x(), turn.y())
     assert pasting.carried.inverted
     assert has_color(strip, hands.window.theme.mended)
@@ -198,9 +198,9 @@ def test_the_desk_draws_both_sides_and_zooms(hands, spoken):
     desk = hands.window.seam_desk
     assert has_color(desk, hands.window.theme.mended)
     assert has_color(desk, hands.window.theme.wrong)
-    half = desk._half
+    half = desk.half
     hands.wheel(desk, 2, desk.width() / 2)
-    assert desk._half < half
+    assert desk.half < half
     assert "taken out" in desk.title(hands.window.tools.seaming.desk)
 
 

@@ -138,8 +138,8 @@ def test_the_provenance_row_shows_and_tells_what_was_rebuilt(mended, window):
     window.bench.set_passage(type(mended.work.passage)(mend.start - 400, mend.stop + 400))
     mended.settle()
     for strip in window.strips[:2]:
-        top = strip._provenance_top()
-        assert has_color(strip, strip._theme.mended, type(strip.content_rect())(0, top, strip.width(), 7))
+        top = strip.provenance_top()
+        assert has_color(strip, strip.theme.mended, type(strip.content_rect())(0, top, strip.width(), 7))
         at = QPoint(round(strip.x_of((mend.start + mend.stop) / 2)), round(top + 3))
         QApplication.sendEvent(strip, QHelpEvent(QEvent.Type.ToolTip, at, strip.mapToGlobal(at)))
         assert QToolTip.text().startswith("rebuilt, ")

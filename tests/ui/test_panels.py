@@ -147,7 +147,7 @@ def test_before_after_and_residue_are_switched_while_playing(surveyed, window, q
     surveyed.press("N")
     surveyed.press("L")
     surveyed.press("Space")
-    loop = window.listening.engine._state.programme.loop
+    loop = window.listening.engine.programme.loop
     focus = surveyed.work.focus
     assert loop[0] < focus.start < focus.stop < loop[1]
     for key, hearing in (("B", Hearing.BEFORE), ("B", Hearing.AFTER), ("R", Hearing.RESIDUE), ("R", Hearing.AFTER)):
@@ -165,17 +165,17 @@ def test_matched_loudness_lowers_the_louder_one_only(surveyed, window, qtbot):
     surveyed.in_dialog(lambda dialog: QTest.keyClick(dialog, Qt.Key.Key_Return))
     surveyed.press("Shift+Enter")
     surveyed.press("M")
-    trims = dict(window.listening.engine._state.programme.trims_db)
+    trims = dict(window.listening.engine.programme.trims_db)
     assert max(trims.values()) == 0.0
     assert min(trims.values()) < 0.0
     assert window.actions_.actions["match"].isChecked()
     surveyed.press("M")
-    assert window.listening.engine._state.programme.trims_db == ()
+    assert window.listening.engine.programme.trims_db == ()
 
 
 def test_playing_is_lowered_so_that_rebuilt_peaks_fit(surveyed, window):
     focus_longest(surveyed)
-    assert window.listening.engine._state.programme.gain_db < 0
+    assert window.listening.engine.programme.gain_db < 0
 
 
 def test_a_survey_can_be_stopped_and_keeps_what_came(hands, tmp_path, window, qtbot):
@@ -204,7 +204,7 @@ def test_panels_and_theme_are_toggled_and_remembered(hands, window):
     assert window.treatment.isHidden()
     hands.press("F9")
     assert window.is_dusk()
-    window._store()
+    window.store()
     from umbrick.playback.simulated import SimulatedOutput
     from umbrick.ui.window import BenchWindow
 

@@ -161,7 +161,7 @@ def test_one_clipped_sample_is_seen_in_the_whole(hands, tmp_path, whole, window)
 
 def test_each_channel_has_its_lane_and_the_loupe_follows_a_click(hands, tmp_path, passage, loupe, window):
     hands.open(write(tmp_path / "a.wav", np.hstack([0.9 * voice(2.0), 0.1 * voice(2.0)])))
-    lanes = passage._lanes(hands.work, passage.content_rect())
+    lanes = passage.lanes(hands.work, passage.content_rect())
     assert len(lanes) == 2
     hands.click(passage, 300, lanes[1].center().y())
     assert hands.work.channel == 1
@@ -183,14 +183,14 @@ def test_dots_sit_on_the_samples(hands, tmp_path, loupe, window):
     hands.open(write(tmp_path / "a.wav", sine(2000.0, level=0.9)))
     while hands.work.loupe.length > 40:
         hands.press("Ctrl++")
-    content = loupe._picture.content
+    content = loupe.picture.content
     values = np.concatenate([content.shown, content.shown_curve, [0.0]])
     room = (values.max() - values.min()) * 0.12
     rect = loupe.content_rect()
     image = loupe.grab().toImage()
     for frame in (int(hands.work.loupe.start) + step for step in (5, 12, 19)):
         value = content.shown[frame - content.first]
-        y = loupe._y(value, rect, values.min() - room, values.max() + room)
+        y = loupe.height_of(value, rect, values.min() - room, values.max() + room)
         assert image.pixelColor(round(loupe.x_of(frame + 0.5)), round(y)).name() == window.theme.body.lower()
 
 
@@ -202,10 +202,10 @@ def test_columns_touched_by_spans():
 
 def test_a_stale_picture_is_moved_until_the_new_one_is_ready(long, passage, window):
     window.bench.set_passage(Window(2 * RATE, 6 * RATE))
-    assert passage._picture.window != long.work.passage
+    assert passage.picture.window != long.work.passage
     assert not passage.grab().isNull()
     long.settle()
-    assert passage._picture.window == long.work.passage
+    assert passage.picture.window == long.work.passage
 
 
 def test_before_is_drawn_around_the_same_sound_when_the_length_has_changed(hands, tmp_path):
@@ -219,10 +219,10 @@ def test_before_is_drawn_around_the_same_sound_when_the_length_has_changed(hands
     hands.window.bench.set_passage(Window(100_000, 104_000))
     hands.window.bench.set_cursor(102_100)
     hands.settle()
-    after = np.flatnonzero(strip._picture.content.extent.high[:, 0] > 0.5)
+    after = np.flatnonzero(strip.picture.content.extent.high[:, 0] > 0.5)
     x = strip.x_of(102_000)
     hands.press("B")
-    before = np.flatnonzero(strip._picture.content.extent.high[:, 0] > 0.5)
+    before = np.flatnonzero(strip.picture.content.extent.high[:, 0] > 0.5)
     assert np.array_equal(before, after), "the beep stays where it is on screen"
     assert strip.x_of(102_000) == pytest.approx(x, abs=1)
     assert strip.frame_at(x) == pytest.approx(102_000, abs=6)

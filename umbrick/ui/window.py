@@ -116,7 +116,7 @@ class BenchWindow(QMainWindow):
         self.listening.leads_ms = settings.leads_ms()
         self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
         self._ledger_is_open = False
-        self._guide: GuideDialog | None = None
+        self.guide: GuideDialog | None = None
         hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
         self._file_dialogs = FileDialogs(
             self.bench,
@@ -374,7 +374,8 @@ class BenchWindow(QMainWindow):
         self.listening.set_loops(settings.is_set(remembered, "loop"))
         self.tools.selecting.restore(str(remembered.value("snap", "")), str(remembered.value("ruler", "")))
 
-    def _store(self) -> None:
+    def store(self) -> None:
+        """Remember how the window stands, for the next start."""
         store = settings.open_settings()
         store.setValue("geometry", self.saveGeometry())
         self._arrangement.save(store)
@@ -466,10 +467,10 @@ class BenchWindow(QMainWindow):
 
     def show_guide(self) -> None:
         """Show the guide in a window beside this one."""
-        if self._guide is None:
-            self._guide = GuideDialog(self)
-        self._guide.show()
-        self._guide.raise_()
+        if self.guide is None:
+            self.guide = GuideDialog(self)
+        self.guide.show()
+        self.guide.raise_()
 
     def show_keys(self) -> None:
         """Show the sheet of keys."""
@@ -602,7 +603,7 @@ class BenchWindow(QMainWindow):
     def closeEvent(self, event: QCloseEvent) -> None:
         """Close; all work is in the casebook already, and is there or offered back at the next start."""
         self.tools.drawing.end()
-        self._store()
+        self.store()
         self.shut_down()
         event.accept()
 

@@ -30,7 +30,7 @@ class CarriedCopy(Tool):
         carried = self._pasting.carried
         if carried is None:
             return
-        theme = self.strip._theme
+        theme = self.strip.theme
         band = self._band(rect)
         if not band.intersects(rect):
             return
@@ -40,7 +40,7 @@ class CarriedCopy(Tool):
             painter.drawLine(QPointF(round(x) + 0.5, rect.top()), QPointF(round(x) + 0.5, rect.bottom()))
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
         for name, text in (("level", "↕ dB"), ("turn", "−" if carried.inverted else "+")):
-            handle = self._handle(name, rect)
+            handle = self.handle(name, rect)
             painter.fillRect(handle, theme.color("mended"))
             painter.setPen(theme.color("on_accent"))
             painter.drawText(handle, Qt.AlignmentFlag.AlignCenter, text)
@@ -58,10 +58,10 @@ class CarriedCopy(Tool):
         rect, position = self.strip.content_rect(), event.position()
         if carried is None or event.button() != Qt.MouseButton.LeftButton or not self._band(rect).intersects(rect):
             return False
-        if self._handle("turn", rect).contains(position):
+        if self.handle("turn", rect).contains(position):
             self._pasting.invert()
             self._held = ("turned", position, 0.0)
-        elif self._handle("level", rect).contains(position):
+        elif self.handle("level", rect).contains(position):
             self._held = ("level", position, carried.gain_db)
         elif self._band(rect).contains(position):
             self._held = ("copy", position, carried.start)
@@ -91,9 +91,9 @@ class CarriedCopy(Tool):
         rect = self.strip.content_rect()
         if self._pasting.carried is None or not self._band(rect).intersects(rect):
             return None
-        if self._handle("level", rect).contains(position):
+        if self.handle("level", rect).contains(position):
             return Qt.CursorShape.SizeVerCursor
-        if self._handle("turn", rect).contains(position):
+        if self.handle("turn", rect).contains(position):
             return Qt.CursorShape.PointingHandCursor
         return Qt.CursorShape.OpenHandCursor if self._band(rect).contains(position) else None
 
@@ -102,9 +102,9 @@ class CarriedCopy(Tool):
         rect = self.strip.content_rect()
         if self._pasting.carried is None or not self._band(rect).intersects(rect):
             return ""
-        if self._handle("level", rect).contains(position):
+        if self.handle("level", rect).contains(position):
             return "Drag up or down: the copy's level"
-        return "Turn the copy's wave over" if self._handle("turn", rect).contains(position) else ""
+        return "Turn the copy's wave over" if self.handle("turn", rect).contains(position) else ""
 
     def _band(self, rect: QRectF) -> QRectF:
         carried = self._pasting.carried
@@ -112,7 +112,8 @@ class CarriedCopy(Tool):
         left, right = float(self.strip.x_of(carried.start)), float(self.strip.x_of(carried.stop))
         return QRectF(left, rect.top(), max(2.0, right - left), rect.height())
 
-    def _handle(self, name: str, rect: QRectF) -> QRectF:
+    def handle(self, name: str, rect: QRectF) -> QRectF:
+        """Return where the handle of this name is: ``level`` or ``turn``."""
         band = self._band(rect)
         left = band.center().x() - (_HANDLE_WIDTH + 2 if name == "level" else -2)
         left = min(max(rect.left() + 4, left), rect.right() - 2 * _HANDLE_WIDTH - 4)

@@ -36,14 +36,14 @@ class FadeCorners(Tool):
         span = self._span(work)
         if span is None:
             return
-        color = self.strip._theme.color("ink")
+        color = self.strip.theme.color("ink")
         for direction, corner in self._corners(work, rect).items():
             points = (corner.topLeft(), corner.topRight(), corner.bottomLeft())
             if direction == "out":
                 points = (corner.topRight(), corner.topLeft(), corner.bottomRight())
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(QPen(color, 1))
-            painter.setBrush(self.strip._theme.color("selection"))
+            painter.setBrush(self.strip.theme.color("selection"))
             painter.drawPolygon(QPolygonF(points))
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         if self._held is not None:
@@ -56,13 +56,13 @@ class FadeCorners(Tool):
             gain = gain[::-1]
         x = np.linspace(left, right, 64)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        painter.setPen(QPen(self.strip._theme.color("ink"), 1))
+        painter.setPen(QPen(self.strip.theme.color("ink"), 1))
         painter.drawPolyline(polyline(x, rect.bottom() - gain * rect.height()))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
         text = f"fade {self._held} {format_length(place.stop - place.start, work.rate)}"
         box = QRectF(min(max(4.0, (left + right) / 2 - 70), self.strip.width() - 144), rect.top() + 18, 140, 16)
-        painter.fillRect(box, self.strip._theme.color("paper", 210))
+        painter.fillRect(box, self.strip.theme.color("paper", 210))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, text)
 
     def press(self, event: QMouseEvent) -> bool:

@@ -44,7 +44,7 @@ class LevelLine(Tool):
         """Draw the line, its nodes and the level where it is held."""
         if not self._levelling.is_shown:
             return
-        theme, curve = self.strip._theme, self._levelling.curve(work)
+        theme, curve = self.strip.theme, self._levelling.curve(work)
         nodes = [(float(self.strip.x_of(n.frame)), self.y_of(n.gain_db, rect), n) for n in curve.nodes]
         first = float(curve.gain_db_at(0)) if curve.nodes else 0.0
         last = float(curve.gain_db_at(work.frames)) if curve.nodes else 0.0
@@ -81,9 +81,9 @@ class LevelLine(Tool):
         gain_db = float(self._levelling.curve(work).gain_db_at(frame))
         x, y = float(self.strip.x_of(frame)), self.y_of(gain_db, rect)
         box = QRectF(min(max(4.0, x - 34), self.strip.width() - 72), max(rect.top() + 2, y - 22), 68, 16)
-        painter.fillRect(box, self.strip._theme.color("paper", 210))
+        painter.fillRect(box, self.strip.theme.color("paper", 210))
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
-        painter.setPen(self.strip._theme.color("ink"))
+        painter.setPen(self.strip.theme.color("ink"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, format_db(gain_db, "dB"))
 
     def press(self, event: QMouseEvent) -> bool:

@@ -124,7 +124,7 @@ class LoupeStrip(Strip):
                 self._center_x(focus.stop) - self._spacing(work) / 2,
             )
             painter.fillRect(
-                QRectF(left, rect.y(), max(1.0, right - left), rect.height()), self._theme.color("wrong", 18)
+                QRectF(left, rect.y(), max(1.0, right - left), rect.height()), self.theme.color("wrong", 18)
             )
         self._draw_selection(painter, work, rect)
         self._draw_cursor(painter, work, rect)
@@ -164,7 +164,7 @@ class LoupeStrip(Strip):
 
     def _draw_caption(self, painter: QPainter, work: Work, content: _Content | None) -> None:
         painter.setFont(themes.font(11))
-        painter.setPen(self._theme.color("faint"))
+        painter.setPen(self.theme.color("faint"))
         count = round(work.loupe.length)
         where = format_clock(round((work.loupe.start + work.loupe.stop) / 2), work.rate)
         text = f"{format_count(count, 'sample')} · {format_length(count, work.rate)} · {where}"
@@ -174,7 +174,7 @@ class LoupeStrip(Strip):
             peak = amplitude_to_db(float(np.abs(content.shown_curve).max()))
             text += f" · true peak {format_db(peak, 'dBTP')}"
         if self._drawing.is_on and (reason := self._drawing.reason_against()):
-            painter.setPen(self._theme.color("wrong"))
+            painter.setPen(self.theme.color("wrong"))
             text = reason
         self.caption = text
         room = self.width() - 80 - sum(tool.width() + 4 for tool in self._tools)
@@ -191,15 +191,16 @@ class LoupeStrip(Strip):
             right -= tool.width() + 4
 
     @staticmethod
-    def _y(value: Any, rect: QRectF, low: float, high: float) -> Any:
+    def height_of(value: Any, rect: QRectF, low: float, high: float) -> Any:
+        """Return where values lie in a rectangle whose lower and upper edges are two others."""
         return rect.bottom() - (value - low) * rect.height() / (high - low)
 
     def _draw_lines(self, painter: QPainter, rect: QRectF, low: float, high: float) -> None:
         painter.setFont(themes.font(10))
         for value, color, text in ((0.0, "rule", ""), (1.0, "wrong", "full scale"), (-1.0, "wrong", "full scale")):
             if low <= value <= high:
-                y = round(self._y(value, rect, low, high)) + 0.5
-                painter.setPen(QPen(self._theme.color(color), 1))
+                y = round(self.height_of(value, rect, low, high)) + 0.5
+                painter.setPen(QPen(self.theme.color(color), 1))
                 painter.drawLine(QPointF(0, y), QPointF(rect.right(), y))
                 painter.drawText(QRectF(rect.right() - 80, y - 14, 74, 13), Qt.AlignmentFlag.AlignRight, text)
 
@@ -211,21 +212,21 @@ class LoupeStrip(Strip):
         x = (frames + 0.5 - self.shown_window(work).start) * spacing
         curve_x = x[0] + np.arange(len(content.shown_curve)) * spacing / content.oversampling
         changed = content.shown != content.before
-        y = self._y(content.shown, rect, low, high)
-        before_y = self._y(content.before, rect, low, high)
+        y = self.height_of(content.shown, rect, low, high)
+        before_y = self.height_of(content.before, rect, low, high)
         if spacing >= _STEMS_FROM:
-            painter.setPen(QPen(self._theme.color("rule"), 1))
-            zero = self._y(min(max(0.0, low), high), rect, low, high)
+            painter.setPen(QPen(self.theme.color("rule"), 1))
+            zero = self.height_of(min(max(0.0, low), high), rect, low, high)
             for stem_x, stem_y in zip(x.tolist(), y.tolist(), strict=True):
                 painter.drawLine(QPointF(stem_x, zero), QPointF(stem_x, stem_y))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._draw_trust(painter, work, content, rect, low, high)
         if changed.any():
-            self._draw_curve(painter, curve_x, self._y(content.before_curve, rect, low, high), "ghost")
-        self._draw_curve(painter, curve_x, self._y(content.shown_curve, rect, low, high), "body")
+            self._draw_curve(painter, curve_x, self.height_of(content.before_curve, rect, low, high), "ghost")
+        self._draw_curve(painter, curve_x, self.height_of(content.shown_curve, rect, low, high), "body")
         for first, last in zip(*runs(changed), strict=True):
             part = slice(max(0, (first - 1) * content.oversampling), last * content.oversampling + 1)
-            rebuilt_y = self._y(content.shown_curve[part], rect, low, high)
+            rebuilt_y = self.height_of(content.shown_curve[part], rect, low, high)
             for lift in (0.0, 0.7):
                 self._draw_curve(painter, curve_x[part], rebuilt_y + lift, "mended")
         if spacing >= _DOTS_FROM:
@@ -253,29 +254,29 @@ class LoupeStrip(Strip):
             middle = content.shown[first - content.first : last - content.first]
             deviation = band.deviation[first - band.start : last - band.start]
             x = (np.arange(first, last) + 0.5 - left) * spacing
-            upper, lower = (self._y(middle + sign * deviation, rect, low, high) for sign in (1, -1))
+            upper, lower = (self.height_of(middle + sign * deviation, rect, low, high) for sign in (1, -1))
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(self._theme.color("mended", 60))
+            painter.setBrush(self.theme.color("mended", 60))
             painter.drawPolygon(polyline(np.concatenate([x, x[::-1]]), np.concatenate([upper, lower[::-1]])))
             painter.setBrush(Qt.BrushStyle.NoBrush)
 
     def _draw_curve(self, painter: QPainter, x: Any, y: Any, color: str) -> None:
-        painter.setPen(QPen(self._theme.color(color), 1))
+        painter.setPen(QPen(self.theme.color(color), 1))
         painter.drawPolyline(polyline(x, y))
 
     def _draw_dots(
         self, painter: QPainter, work: Work, content: _Content, frames: Any, x: Any, y: Any, before_y: Any, changed: Any
     ) -> None:
         radius = 2.0 if self._spacing(work) < 8 else 3.0
-        paper, wrong = self._theme.color("paper"), self._theme.color("wrong")
+        paper, wrong = self.theme.color("paper"), self.theme.color("wrong")
         damaged = self._damaged(work, content, frames)
         for index in range(len(x)):
             if damaged[index] or changed[index]:
-                painter.setPen(QPen(wrong if damaged[index] else self._theme.color("ghost"), 1))
+                painter.setPen(QPen(wrong if damaged[index] else self.theme.color("ghost"), 1))
                 painter.setBrush(paper)
                 painter.drawEllipse(QPointF(x[index], before_y[index]), radius + 0.5, radius + 0.5)
             if not damaged[index] or changed[index]:
-                color = self._theme.color("mended" if changed[index] else "body")
+                color = self.theme.color("mended" if changed[index] else "body")
                 painter.setPen(QPen(color, 1))
                 painter.setBrush(color)
                 painter.drawEllipse(QPointF(x[index], y[index]), radius, radius)
@@ -297,14 +298,14 @@ class LoupeStrip(Strip):
         label_y = min(max(rect.top(), label_y), rect.bottom() - 14)
         left = min(max(4.0, x[top] - 60), self.width() - 124)
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
-        painter.setPen(self._theme.color("mended"))
+        painter.setPen(self.theme.color("mended"))
         painter.drawText(QRectF(left, label_y, 120, 14), Qt.AlignmentFlag.AlignCenter, text)
 
     def _draw_ruler(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         painter.setFont(themes.font(11))
-        painter.setPen(QPen(self._theme.color("rule"), 1))
+        painter.setPen(QPen(self.theme.color("rule"), 1))
         painter.drawLine(QPointF(0, rect.bottom() + 0.5), QPointF(self.width(), rect.bottom() + 0.5))
-        painter.setPen(self._theme.color("faint"))
+        painter.setPen(self.theme.color("faint"))
         free_from = 0.0
         for tick in sample_ticks(work.loupe, self.width()):
             x = round(self._center_x(tick.at)) + 0.5
@@ -332,7 +333,7 @@ class LoupeStrip(Strip):
 
     def y_of(self, value: float) -> float:
         """Return the height of a sample value: the inverse of :meth:`value_at`."""
-        return float(self._y(value, self.content_rect(), *self._bounds()))
+        return float(self.height_of(value, self.content_rect(), *self._bounds()))
 
     def value_of_a_pixel(self) -> float:
         """Return by how much two values differ that are a pixel apart."""
@@ -340,7 +341,7 @@ class LoupeStrip(Strip):
         return (high - low) / self.content_rect().height()
 
     def _bounds(self) -> tuple[float, float]:
-        content = self._content(self._work, self._picture) if self._work else None
+        content = self._content(self._work, self.picture) if self._work else None
         return self._scale_held or (_scale(content) if content is not None and len(content.shown) else (-1.0, 1.0))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
@@ -397,7 +398,7 @@ class LoupeStrip(Strip):
         return mask
 
     def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
-        picture = self._picture
+        picture = self.picture
         if picture is None or picture.key != self._key(work):
             return work.channel, None, None
         index = int(self._viewing.shown_frames(work, frame)) - picture.content.first

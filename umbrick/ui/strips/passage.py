@@ -65,7 +65,8 @@ class PassageStrip(Strip):
         top = TITLE_HEIGHT + RAIL_HEIGHT
         return QRectF(0, top, self.width(), max(8, self.height() - top - RULER_HEIGHT - ROW_HEIGHT - 4))
 
-    def _provenance_top(self) -> float:
+    def provenance_top(self) -> float:
+        """Return the upper edge of the provenance row."""
         return self.content_rect().bottom() + 3
 
     def _key(self, work: Work) -> Any:
@@ -76,7 +77,7 @@ class PassageStrip(Strip):
             self.size().toTuple(),
             self.devicePixelRatioF(),
             self._viewing.passage_top(work),
-            self._theme.name,
+            self.theme.name,
         )
 
     def _make(self, work: Work, version: Version, window: Window) -> WavePicture:
@@ -88,12 +89,12 @@ class PassageStrip(Strip):
         extent = work.columns.measure(version, start, stop, width)
         spans = rebuilt_spans(version, work.history.original, max(0, start), min(stop, version.frames))
         rebuilt = columns_of(spans, start, stop, width)
-        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self._theme))
+        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self.theme))
         return WavePicture(to_image(pixels, ratio), extent)
 
     def _fit_levels(self) -> None:
-        if self._picture is not None:
-            extent: Extent = self._picture.content.extent
+        if self.picture is not None:
+            extent: Extent = self.picture.content.extent
             known = extent.low <= extent.high
             if known.any():
                 self._viewing.fit_levels(float(np.maximum(-extent.low, extent.high)[known].max()))
@@ -116,31 +117,32 @@ class PassageStrip(Strip):
         self._draw_focus(painter, work, rect)
         self._draw_selection(painter, work, rect)
         placed, chosen = self._viewing.marking.placed(), self._viewing.marking.chosen
-        self.flags = draw_flags(painter, placed, chosen, rect, self._theme, self.x_of)
+        self.flags = draw_flags(painter, placed, chosen, rect, self.theme, self.x_of)
         self._draw_tools(painter, work, rect)
         self._draw_cursor(painter, work, QRectF(rect.x(), TITLE_HEIGHT, rect.width(), rect.bottom() - TITLE_HEIGHT))
         self._draw_loupe_frame(painter, work, rect)
-        self.provenance.draw(painter, work, work.passage, self._provenance_top(), self.width(), self._theme)
+        self.provenance.draw(painter, work, work.passage, self.provenance_top(), self.width(), self.theme)
         self._draw_ruler(painter, work)
 
-    def _lanes(self, work: Work, rect: QRectF) -> list[QRectF]:
+    def lanes(self, work: Work, rect: QRectF) -> list[QRectF]:
+        """Return where each channel is drawn in a rectangle."""
         height = int(rect.height() / work.channels)
         return [QRectF(rect.x(), rect.y() + c * height, rect.width(), height) for c in range(work.channels)]
 
     def _selection_rects(self, work: Work, rect: QRectF) -> list[QRectF]:
-        lanes = self._lanes(work, rect)
+        lanes = self.lanes(work, rect)
         return [lanes[channel] for channel in work.selected_channels]
 
     def _draw_levels(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         top = self._viewing.passage_top(work)
         painter.setFont(themes.font(10))
-        for channel, lane in enumerate(self._lanes(work, rect)):
+        for channel, lane in enumerate(self.lanes(work, rect)):
             middle, half = lane.center().y(), lane.height() / 2
             for tick in level_ticks(top, half, spacing=24):
                 is_full = tick.text == "0"
                 painter.setPen(
                     QPen(
-                        self._theme.color("wrong" if is_full else "rule", 255 if is_full else 150),
+                        self.theme.color("wrong" if is_full else "rule", 255 if is_full else 150),
                         1,
                         Qt.PenStyle.SolidLine if is_full else Qt.PenStyle.DotLine,
                     )
@@ -148,27 +150,27 @@ class PassageStrip(Strip):
                 for sign in (-1, 1):
                     y = round(middle + sign * tick.at * half / top) + 0.5
                     painter.drawLine(QPointF(lane.left(), y), QPointF(lane.right(), y))
-                painter.setPen(self._theme.color("wrong" if is_full else "faint"))
+                painter.setPen(self.theme.color("wrong" if is_full else "faint"))
                 y = middle - tick.at * half / top
                 text = "0 dBFS" if is_full else tick.text
                 wide = 44 if is_full else 22
                 painter.fillRect(
                     QRectF(lane.right() - 4 - wide, y + 1 if is_full else y - 6.5, wide, 13),
-                    self._theme.color("paper", 210),
+                    self.theme.color("paper", 210),
                 )
                 painter.drawText(
                     QRectF(lane.right() - 60, y + 1 if is_full else y - 6.5, 54, 13), Qt.AlignmentFlag.AlignRight, text
                 )
-            painter.setPen(QPen(self._theme.color("rule"), 1))
+            painter.setPen(QPen(self.theme.color("rule"), 1))
             painter.drawLine(QPointF(lane.left(), round(middle) + 0.5), QPointF(lane.right(), round(middle) + 0.5))
             if channel:
                 painter.drawLine(QPointF(lane.left(), lane.top() + 0.5), QPointF(lane.right(), lane.top() + 0.5))
             if work.channels > 1:
-                painter.setPen(self._theme.color("faint"))
+                painter.setPen(self.theme.color("faint"))
                 painter.drawText(QPointF(10, lane.top() + 14), channel_name(channel, work.channels))
 
     def _draw_rail(self, painter: QPainter, work: Work) -> None:
-        painter.fillRect(QRectF(0, TITLE_HEIGHT, self.width(), RAIL_HEIGHT), self._theme.color("desk"))
+        painter.fillRect(QRectF(0, TITLE_HEIGHT, self.width(), RAIL_HEIGHT), self.theme.color("desk"))
         listing = work.listing()
         shown = self._shown(work)
         # Where many lie close together, the first in each few pixels stands for them.
@@ -181,13 +183,13 @@ class PassageStrip(Strip):
             family = KINDS[finding.kind].family
             if finding is work.focus:
                 rail = QRectF(x[index] - 8, TITLE_HEIGHT, 16, RAIL_HEIGHT)
-                painter.fillRect(rail, self._theme.color("selection", 120))
+                painter.fillRect(rail, self.theme.color("selection", 120))
             is_open = listing.state_of(finding) is State.OPEN
-            color = self._theme.family(family) if is_open else self._theme.color("mended")
+            color = self.theme.family(family) if is_open else self.theme.color("mended")
             draw_glyph(painter, family, QPointF(x[index], TITLE_HEIGHT + RAIL_HEIGHT / 2), _GLYPH, color, is_open)
 
     def _provenance_tip_at(self, work: Work, position: QPointF) -> str:
-        if abs(position.y() - self._provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
+        if abs(position.y() - self.provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
             return ""
         per_pixel = self.window_of(work).length / max(1, self.width())
         return self.provenance.text_at(work, self.frame_at(position.x()), per_pixel)
@@ -201,16 +203,16 @@ class PassageStrip(Strip):
 
     def _draw_focus(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         if work.focus and work.focus.kind not in SPANNING_KINDS:
-            lane = self._lanes(work, rect)[work.focus.channels[0]]
+            lane = self.lanes(work, rect)[work.focus.channels[0]]
             left, right = self.x_of(work.focus.start), self.x_of(work.focus.stop)
             painter.fillRect(
-                QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self._theme.color("wrong", 50)
+                QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self.theme.color("wrong", 50)
             )
 
     def _draw_loupe_frame(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         """Mark below the waveform where the Loupe looks."""
         left, right = self.x_of(work.loupe.start), self.x_of(work.loupe.stop)
-        painter.fillRect(QRectF(left, rect.bottom() - 1, max(3.0, right - left), 3), self._theme.color("mended"))
+        painter.fillRect(QRectF(left, rect.bottom() - 1, max(3.0, right - left), 3), self.theme.color("mended"))
 
     def ruler_ticks(self, work: Work) -> list[Tick]:
         """Return the marks of the ruler, which counts time, samples or beats."""
@@ -224,11 +226,11 @@ class PassageStrip(Strip):
     def _draw_ruler(self, painter: QPainter, work: Work) -> None:
         painter.setFont(themes.font(11))
         y = self.height() - RULER_HEIGHT
-        painter.setPen(QPen(self._theme.color("rule"), 1))
+        painter.setPen(QPen(self.theme.color("rule"), 1))
         painter.drawLine(QPointF(0, y + 0.5), QPointF(self.width(), y + 0.5))
         for tick in self.ruler_ticks(work):
             x = round(self.x_of(tick.at)) + 0.5
-            painter.setPen(QPen(self._theme.color("faint"), 1))
+            painter.setPen(QPen(self.theme.color("faint"), 1))
             painter.drawLine(QPointF(x, y), QPointF(x, y + (7 if tick.text else 4)))
             if tick.text:
                 painter.drawText(QPointF(x + 4, y + 16), tick.text)
@@ -319,12 +321,12 @@ class PassageStrip(Strip):
         return self._provenance_tip_at(work, position)
 
     def _channel_at(self, work: Work, y: float) -> int:
-        lanes = self._lanes(work, self.content_rect())
+        lanes = self.lanes(work, self.content_rect())
         return min(range(work.channels), key=lambda c: abs(lanes[c].center().y() - y))
 
     def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
         channel = self._channel_at(work, position.y())
-        if self._picture is None or self._picture.window != self.shown_window(work):
+        if self.picture is None or self.picture.window != self.shown_window(work):
             return channel, None, None
         share = position.x() / max(1, self.width())
-        return channel, None, peak_at(self._picture.content.extent, share, channel)
+        return channel, None, peak_at(self.picture.content.extent, share, channel)

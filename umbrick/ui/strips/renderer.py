@@ -26,7 +26,7 @@ class Renderer(QObject):
         super().__init__(parent)
         self._wake = threading.Condition()
         self._next: tuple[Hashable, Callable[[], Any]] | None = None
-        self._busy: Hashable | None = None
+        self.busy: Hashable | None = None
         self._closing = False
         self._thread = threading.Thread(target=self._run, name="renderer", daemon=True)
         self._thread.start()
@@ -34,12 +34,12 @@ class Renderer(QObject):
     @property
     def is_idle(self) -> bool:
         """Whether no picture is being made."""
-        return self._next is None and self._busy is None
+        return self._next is None and self.busy is None
 
     def request(self, key: Hashable, function: Callable[[], Any]) -> None:
         """Have ``function`` run in the background, unless just that is being done."""
         with self._wake:
-            if key != self._busy and (self._next is None or self._next[0] != key):
+            if key != self.busy and (self._next is None or self._next[0] != key):
                 self._next = key, function
                 self._wake.notify()
 
@@ -57,7 +57,7 @@ class Renderer(QObject):
                 if self._closing or self._next is None:
                     return
                 key, function = self._next
-                self._next, self._busy = None, key
+                self._next, self.busy = None, key
             try:
                 self.ready.emit(key, function())
             except CancelledError:
@@ -67,4 +67,4 @@ class Renderer(QObject):
             except Exception:
                 traceback.print_exc()
             finally:
-                self._busy = None
+                self.busy = None

@@ -48,8 +48,8 @@ class SeamDesk(QWidget):
         super().__init__()
         self._seaming = seaming
         self._listening = listening
-        self._theme = themes.DAYLIGHT
-        self._half: int | None = None
+        self.theme = themes.DAYLIGHT
+        self.half: int | None = None
         self._lanes: _Lanes | None = None
         self._renderer = Renderer(self)
         self._renderer.ready.connect(self._take)
@@ -70,7 +70,7 @@ class SeamDesk(QWidget):
 
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
-        self._theme = theme
+        self.theme = theme
         self.update()
 
     def close_renderer(self) -> None:
@@ -79,22 +79,22 @@ class SeamDesk(QWidget):
 
     def _changed(self) -> None:
         if self._seaming.desk is None:
-            self._half, self._lanes, self._shown = None, None, None
+            self.half, self._lanes, self._shown = None, None, None
         else:
             self._ask.start(0)
         self.update()
 
     def _key(self, desk: Desk) -> object:
-        return desk, desk.seam.out, desk.seam.into, desk.seam.fade, desk.mended, self._half
+        return desk, desk.seam.out, desk.seam.into, desk.seam.fade, desk.mended, self.half
 
     def _request(self) -> None:
         desk = self._seaming.desk
         if desk is None:
             return
-        if self._half is None:
+        if self.half is None:
             usual = max(round(_USUAL_SECONDS * desk.rate), 2 * desk.seam.fade)
-            self._half = min(max(_LEAST_HALF, usual), _MOST_HALF)
-        half = self._half
+            self.half = min(max(_LEAST_HALF, usual), _MOST_HALF)
+        half = self.half
         key = self._key(desk)
         version, seam, mended, kind, place = desk.version, desk.seam, desk.mended, desk.kind, desk.place
         self._wanted = key
@@ -127,9 +127,9 @@ class SeamDesk(QWidget):
 
     def wheelEvent(self, event: QWheelEvent) -> None:
         """Show more or less around the seam."""
-        if self._half is not None:
+        if self.half is not None:
             factor = ZOOM_STEP ** -(event.angleDelta().y() / 120)
-            self._half = min(max(_LEAST_HALF, round(self._half * factor)), _MOST_HALF)
+            self.half = min(max(_LEAST_HALF, round(self.half * factor)), _MOST_HALF)
             self._ask.start(0)
             self.update()
         event.accept()
@@ -139,7 +139,7 @@ class SeamDesk(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw title, lanes and foot."""
         painter = QPainter(self)
-        theme = self._theme
+        theme = self.theme
         painter.fillRect(self.rect(), theme.color("paper"))
         desk, lanes = self._seaming.desk, self._lanes
         if desk is None:
@@ -151,13 +151,13 @@ class SeamDesk(QWidget):
 
     def _draw_title(self, painter: QPainter, desk: Desk) -> None:
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
-        painter.setPen(self._theme.color("faint"))
+        painter.setPen(self.theme.color("faint"))
         line = QRectF(10, 0, self.width() - 20, TITLE_HEIGHT)
         painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, "SEAM DESK")
-        painter.setPen(self._theme.color("ink"))
+        painter.setPen(self.theme.color("ink"))
         painter.drawText(line.adjusted(84, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self.title(desk))
         painter.setFont(themes.font(11))
-        painter.setPen(self._theme.color("mended"))
+        painter.setPen(self.theme.color("mended"))
         state = "playing round" if self._listening.is_playing else "Space plays it round"
         painter.drawText(line, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, state)
 
@@ -172,7 +172,7 @@ class SeamDesk(QWidget):
         return f"{what} at {where} · {format_length(desk.seam.removed, desk.rate)} taken out"
 
     def _draw_lanes(self, painter: QPainter, desk: Desk, lanes: _Lanes) -> None:
-        theme = self._theme
+        theme = self.theme
         top, bottom = TITLE_HEIGHT, self.height() - _FOOT_HEIGHT
         height = (bottom - top) / 3
         rects = [QRectF(0, top + index * height, self.width(), height) for index in range(3)]
@@ -228,17 +228,17 @@ class SeamDesk(QWidget):
             painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
             name_width = painter.fontMetrics().horizontalAdvance(name)
             room = name_width + (painter.fontMetrics().horizontalAdvance(detail) + 12 if detail else 4)
-            painter.fillRect(QRectF(8, rect.top() + 1, room, 15), self._theme.color("paper", 210))
-            painter.setPen(self._theme.color("ink"))
+            painter.fillRect(QRectF(8, rect.top() + 1, room, 15), self.theme.color("paper", 210))
+            painter.setPen(self.theme.color("ink"))
             painter.drawText(QPointF(10, rect.top() + 13), name)
             painter.setFont(themes.font(11))
-            painter.setPen(self._theme.color("faint"))
+            painter.setPen(self.theme.color("faint"))
             painter.drawText(QPointF(18 + name_width, rect.top() + 13), detail)
 
     def _draw_foot(self, painter: QPainter, desk: Desk) -> None:
         line = QRectF(10, self.height() - _FOOT_HEIGHT, self.width() - 20, _FOOT_HEIGHT)
         painter.setFont(themes.font(11))
-        painter.setPen(self._theme.color("faint"))
+        painter.setPen(self.theme.color("faint"))
         keys = "Enter makes it · Esc leaves it · the wheel zooms"
         if desk.kind != LOOP:
             keys = f"← → one sample · Shift ten · Ctrl next matching crossing · {keys}"

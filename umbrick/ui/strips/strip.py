@@ -47,8 +47,8 @@ class Strip(QWidget):
         super().__init__(parent)
         self._viewing = viewing
         self._bench = viewing.bench
-        self._theme = themes.DAYLIGHT
-        self._picture: Picture | None = None
+        self.theme = themes.DAYLIGHT
+        self.picture: Picture | None = None
         self._windows: dict[Any, Window] = {}
         self._drag: tuple[str, QPointF, Any] | None = None
         self.tools: list[Tool] = []
@@ -83,12 +83,12 @@ class Strip(QWidget):
     def is_idle(self) -> bool:
         """Whether the picture on screen is the one that belongs there."""
         return self._renderer.is_idle and (
-            self._work is None or (self._picture is not None and self._picture.key == self._key(self._work))
+            self._work is None or (self.picture is not None and self.picture.key == self._key(self._work))
         )
 
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
-        self._theme = theme
+        self.theme = theme
         self.update()
 
     def close_renderer(self) -> None:
@@ -155,24 +155,24 @@ class Strip(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw what is ready, and ask for what is not."""
         painter = QPainter(self)
-        painter.fillRect(self.rect(), self._theme.color("paper"))
+        painter.fillRect(self.rect(), self.theme.color("paper"))
         work = self._work
         if work is None:
             return
-        if self._picture is None or self._picture.key != self._key(work):
+        if self.picture is None or self.picture.key != self._key(work):
             # After all strips have painted: a picture in the making would only slow them down.
             self._ask.start(0)
-        self._paint(painter, work, self._picture)
+        self._paint(painter, work, self.picture)
         painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
-        painter.setPen(self._theme.color("faint"))
+        painter.setPen(self.theme.color("faint"))
         painter.drawText(QRectF(10, 0, 200, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, self.title.upper())
         if self.hasFocus():
-            painter.setPen(QPen(self._theme.color("mended"), 1))
+            painter.setPen(QPen(self.theme.color("mended"), 1))
             painter.drawRect(self.rect().adjusted(0, 0, -1, -1))
 
     def _forget_picture(self) -> None:
         """What is drawn is of another recording now, which may have other channels."""
-        self._picture = None
+        self.picture = None
         self._windows = {}
 
     def _request(self) -> None:
@@ -185,7 +185,7 @@ class Strip(QWidget):
 
     def _take(self, key: Any, content: Any) -> None:
         if key in self._windows:
-            self._picture = Picture(key, self._windows[key], content)
+            self.picture = Picture(key, self._windows[key], content)
         self.update()
 
     def _draw_image(self, painter: QPainter, image: QImage, window: Window, made_for: Window, rect: QRectF) -> None:
@@ -209,19 +209,19 @@ class Strip(QWidget):
             left, right = (self.x_of(frame) for frame in work.selection)
             for lane in self._selection_rects(work, rect):
                 painter.fillRect(
-                    QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self._theme.color("selection", 76)
+                    QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self.theme.color("selection", 76)
                 )
-            painter.setPen(QPen(self._theme.color("selection"), 1))
+            painter.setPen(QPen(self.theme.color("selection"), 1))
             for x in (left, right):
                 painter.drawLine(QPointF(round(x) + 0.5, rect.top()), QPointF(round(x) + 0.5, rect.bottom()))
 
     def _draw_cursor(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         x = round(self.x_of(work.cursor)) + 0.5
-        painter.setPen(QPen(self._theme.color("ink"), 1))
+        painter.setPen(QPen(self.theme.color("ink"), 1))
         painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
         if self._viewing.playhead is not None:
             x = round(self.x_of(self._viewing.playhead)) + 0.5
-            painter.setPen(QPen(self._theme.color("mended"), 1))
+            painter.setPen(QPen(self.theme.color("mended"), 1))
             painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
 
     # Pointer.

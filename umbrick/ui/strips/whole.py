@@ -62,7 +62,7 @@ class WholeStrip(Strip):
             self.size().toTuple(),
             ratio,
             round(self._viewing.shown_top(work), 3),
-            self._theme.name,
+            self.theme.name,
         )
 
     def _make(self, work: Work, version: Version, window: Window) -> WavePicture:
@@ -73,7 +73,7 @@ class WholeStrip(Strip):
         if work.sketch is not None and not work.pyramid.is_complete:
             _fill_in(extent, _together(work.sketch))
         rebuilt = columns_of(rebuilt_spans(version, work.history.original), 0, version.frames, width)
-        pixels = wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self._theme))
+        pixels = wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self.theme))
         return WavePicture(to_image(pixels, ratio), extent)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
@@ -81,22 +81,23 @@ class WholeStrip(Strip):
         if picture:
             self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
-        self.provenance.draw(painter, work, self.window_of(work), self._provenance_top(), self.width(), self._theme)
+        self.provenance.draw(painter, work, self.window_of(work), self.provenance_top(), self.width(), self.theme)
         for placed in self._viewing.marking.placed():
             x, width = self.x_of(placed.start), max(1.0, self.x_of(placed.stop) - self.x_of(placed.start))
-            painter.fillRect(QRectF(x, rect.top(), width, 5), self._theme.color("ink", 160))
+            painter.fillRect(QRectF(x, rect.top(), width, 5), self.theme.color("ink", 160))
         self._draw_selection(painter, work, rect)
         self._draw_cursor(painter, work, rect)
         frame = self._passage_rect(work)
-        painter.fillRect(frame, self._theme.color("mended", 26))
-        painter.setPen(QPen(self._theme.color("mended"), 1))
+        painter.fillRect(frame, self.theme.color("mended", 26))
+        painter.setPen(QPen(self.theme.color("mended"), 1))
         painter.drawRect(frame.adjusted(0.5, 0.5, -0.5, -0.5))
 
-    def _provenance_top(self) -> float:
+    def provenance_top(self) -> float:
+        """Return the upper edge of the provenance row."""
         return self.content_rect().bottom() + 4 + len(Family) * _ROW + 2
 
     def _tip_at(self, work: Work, position: QPointF) -> str:
-        if abs(position.y() - self._provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
+        if abs(position.y() - self.provenance_top() - ROW_HEIGHT / 2) > ROW_HEIGHT:
             return ""
         per_pixel = self.window_of(work).length / max(1, self.width())
         return self.provenance.text_at(work, self.frame_at(position.x()), per_pixel)
@@ -108,7 +109,7 @@ class WholeStrip(Strip):
     def _draw_density(self, painter: QPainter, work: Work, top: float) -> None:
         """Draw one tick a pixel for each family that has findings there."""
         for row, (family, is_open, columns) in self._ticks(work):
-            color = self._theme.family(family)
+            color = self.theme.family(family)
             color.setAlpha(255 if is_open else 90)
             for x in columns:
                 painter.fillRect(QRectF(x, top + row * _ROW, 1, _ROW - 1), color)
@@ -206,7 +207,7 @@ class WholeStrip(Strip):
         return (
             0,
             None,
-            (peak_at(self._picture.content.extent, position.x() / max(1, self.width())) if self._picture else None),
+            (peak_at(self.picture.content.extent, position.x() / max(1, self.width())) if self.picture else None),
         )
 
 
