@@ -9,7 +9,11 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 # The same examples at every run: what fails, fails for everybody.
 settings.register_profile(
-    "umbrick", deadline=None, derandomize=True, suppress_health_check=[HealthCheck.function_scoped_fixture]
+    "umbrick",
+    deadline=None,
+    derandomize=True,
+    max_examples=40,
+    suppress_health_check=[HealthCheck.function_scoped_fixture],
 )
 settings.load_profile("umbrick")
 

@@ -150,7 +150,7 @@ def test_a_fade_says_what_it_does_to_the_level_and_doubts_nothing(hands, window,
 
 
 def test_a_soft_knee_is_chosen_by_its_key_and_straightens_all_clipping_at_once(hands, window, tmp_path):
-    spoken, rail = voice(4.0), 0.3
+    spoken, rail = voice(2.0), 0.3
     truth = 0.6 * spoken / np.abs(spoken).max()
     cut = np.clip(bent(truth, 3.1, 2.0, rail), -rail, rail)
     hands.open(write(tmp_path / "bent.wav", cut))

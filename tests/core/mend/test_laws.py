@@ -88,13 +88,13 @@ def test_no_method_refuses_everything(name):
 @pytest.mark.parametrize("rate", [LOWEST_RATE, HIGHEST_RATE])
 @pytest.mark.parametrize("name", METHODS)
 def test_at_the_ends_of_the_rates_sound_is_made_or_refused_in_words(name, rate):
-    for kind, where in (("voice", "middle"), ("clipped", "one frame")):
+    for kind, where in (("voice", "middle"), ("noise", "one frame")):
         made = tried(version_of(sound_of(kind, rate, 1), rate), METHODS[name], place_at(where, 1))
         assert made is None or np.isfinite(heard(made.version)).all()
 
 
 @pytest.mark.parametrize("name", METHODS)
-@settings(deadline=None, max_examples=8)
+@settings(deadline=None, max_examples=5)
 @given(kind=KINDS, rate=RATES, channels=CHANNELS, where=ENDS)
 def test_whatever_is_made_is_sound_made_the_same_again_and_just_there(name, kind, rate, channels, where):
     version, method, place = version_of(sound_of(kind, rate, channels), rate), METHODS[name], place_at(where, channels)
@@ -116,7 +116,7 @@ def test_whatever_is_made_is_sound_made_the_same_again_and_just_there(name, kind
 
 
 @pytest.mark.parametrize("name", METHODS)
-@settings(deadline=None, max_examples=6)
+@settings(deadline=None, max_examples=4)
 @given(kind=KINDS, channels=CHANNELS, where=ENDS)
 def test_undone_switched_and_done_again_every_sample_is_as_it_was(name, kind, channels, where):
     version = version_of(sound_of(kind, 48000, channels), 48000)

@@ -152,7 +152,7 @@ class Editing(RuleBasedStateMachine):
 
 
 TestEditing = Editing.TestCase
-TestEditing.settings = settings(max_examples=60, stateful_step_count=20)
+TestEditing.settings = settings(max_examples=40, stateful_step_count=16)
 
 
 def mended(version, change, title="edit", **mend):
