@@ -27,7 +27,7 @@ from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.saving import save
 from umbrick.core.timeline.lifting import switch_off
 
-KILLS, ROUNDS = 200, 5
+KILLS, ROUNDS = 120, 3
 FRAMES = 4000
 FORK = multiprocessing.get_context("fork")
 FLOAT = FileFormat("WAV", "FLOAT")

@@ -54,7 +54,7 @@ def test_a_click_and_clipping_are_planted_as_they_are():
 
 def test_what_cannot_be_rehearsed_says_why():
     version, hole = holed()
-    with pytest.raises(ParameterError, match="cannot be planted"):
+    with pytest.raises(ParameterError, match="cannot be simulated"):
         rehearse(finding("stutter", 100, 900), version, [])
     with pytest.raises(ParameterError, match="too long"):
         rehearse(finding("dropout", 0, 3 * RATE), version, [])

@@ -100,7 +100,7 @@ def test_the_knee_is_offered_where_there_is_one():
 
 
 def test_the_knee_of_the_recording_is_chosen_for_all_clipping_at_once():
-    wave = cut(bent(sound(voice), *KNEE, RAIL))
+    wave = cut(bent(sound(voice, 0.25), *KNEE, RAIL))
     version = Version.of(ArraySource(wave[:, np.newaxis], RATE, "cut"))
     spans = runs(on_rail(wave))
     findings = [Finding(f"f{n}", "clipping", *span, (0,), 0.5, 0.9, "", {}) for n, span in enumerate(spans)]

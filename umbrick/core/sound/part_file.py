@@ -100,10 +100,15 @@ def real_target(path: Path) -> Path:
     FileError
         If the link leads nowhere, or something other than a file stands there.
     """
-    target = path.resolve() if path.is_symlink() else path
-    if path.is_symlink() and not target.exists():
+    try:
+        target = path.resolve() if path.is_symlink() else path
+        is_there, is_file = target.exists(), target.is_file()
+    except (OSError, RuntimeError, ValueError) as error:  # a loop of links, no permission, a name that is too long
+        told = getattr(error, "strerror", None) or "its name leads nowhere"
+        raise FileError(f"{path.name[:80]} cannot be written: {told}.", "Nothing was changed.") from error
+    if path.is_symlink() and not is_there:
         raise FileError(f"{path.name} is a link that leads nowhere.", "It was not touched; choose another name.")
-    if target.exists() and not target.is_file():
+    if is_there and not is_file:
         raise FileError(f"{path.name} is not a file, so none can take its place.", "It was not touched.")
     return target
 

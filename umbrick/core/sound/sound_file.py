@@ -24,7 +24,10 @@ def real_path(path: Path) -> Path:
 
     A recording is the file with the sound: what is put back in place goes there, and the link stays a link.
     """
-    return path.resolve() if path.is_symlink() else path.absolute()
+    try:
+        return path.resolve() if path.is_symlink() else path.absolute()
+    except (OSError, RuntimeError):  # a loop of links: that it leads nowhere is told when it is opened
+        return path.absolute()
 
 
 def stamp_of(path: Path) -> Stamp | None:
@@ -52,8 +55,9 @@ def checked_stamp(path: Path) -> Stamp:
         raise FileError(f"There is no file {path}.") from error
     except PermissionError as error:
         raise FileError(f"{path.name} may not be read.", "Ask for permission to read it, or copy it.") from error
-    except OSError as error:
-        raise FileError(f"{path.name} cannot be read: {error.strerror}.") from error
+    except (OSError, ValueError) as error:
+        told = getattr(error, "strerror", None) or "its name is none"
+        raise FileError(f"{path.name[:80]} cannot be read: {told}.") from error
     if stat.S_ISDIR(status.st_mode):
         raise FileError(f"{path.name} is a folder.", "Open a sound file in it.")
     if not stat.S_ISREG(status.st_mode):

@@ -25,6 +25,11 @@ class CarriedCopy(Tool):
         """What is held (``copy`` or ``level``), where, and the start or the level it had then."""
         pasting.changed.connect(strip.update)
 
+    @property
+    def is_held_up(self) -> bool:
+        """Whether a copy is carried."""
+        return self._pasting.carried is not None
+
     def draw(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         """Draw the veil, the handles, and how the copy is."""
         carried = self._pasting.carried

@@ -285,7 +285,7 @@ class LoupeStrip(Strip):
         self, painter: QPainter, work: Work, content: _Content, rect: QRectF, x: Any, y: Any, changed: Any
     ) -> None:
         inside = changed & (x >= 0) & (x <= self.width())
-        if not inside.any():
+        if not inside.any() or any(tool.is_held_up for tool in self.tools):
             return
         top = int(np.argmax(np.where(inside, np.abs(content.shown), 0)))
         offer = self._viewing.mending.offer_in(work)

@@ -20,6 +20,11 @@ class Tool:
         """The recording that is shown."""
         return self.strip._work
 
+    @property
+    def is_held_up(self) -> bool:
+        """Whether it says over the strip how it is, so that nothing else is to be written there."""
+        return False
+
     def draw(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         """Draw the handles over the waveform."""
 
