@@ -121,6 +121,7 @@ class Store:
                         target.execute("PRAGMA journal_mode = DELETE")
                     finally:
                         target.close()
+                part.dress()
                 os.link(part.path, path)  # unlike a renaming, it fails if the name has been taken meanwhile
         except OSError as error:
             raise CasebookError(f"{path} cannot be written: {error.strerror}.", "Nothing was changed.") from error

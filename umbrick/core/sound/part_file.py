@@ -61,13 +61,25 @@ class PartFile:
         """Write all of some bytes at its end; OSError if there is no room for all of them."""
         write_all(self.handle, data)
 
-    def take_name(self, path: Path, like: Path | None = None) -> None:
-        """Have it on the disk, then put it in place of a name in one step.
+    def dress(self, like: Path | None = None) -> None:
+        """Give it the owner and rights of a file, as far as they may be given; else those of any new file."""
+        try:
+            model = like.stat() if like is not None else None
+        except OSError:
+            model = None
+        if model is None:
+            mask = os.umask(0o077)
+            os.umask(mask)
+            os.fchmod(self.handle, 0o666 & ~mask)
+            return
+        with suppress(PermissionError):
+            os.fchown(self.handle, model.st_uid, model.st_gid)
+        with suppress(PermissionError):
+            os.fchmod(self.handle, model.st_mode & 0o7777)
 
-        It gets the owner and access rights of ``like``, where that is a file and they may be given; else those of any
-        new file.
-        """
-        _dress(self.handle, like)
+    def take_name(self, path: Path, like: Path | None = None) -> None:
+        """Dress it like a file, have it on the disk, then put it in place of a name in one step."""
+        self.dress(like)
         os.fsync(self.handle)
         os.replace(self.path, path)
 
@@ -121,19 +133,3 @@ def _sweep_one(path: Path) -> None:
             path.unlink(missing_ok=True)
     finally:
         os.close(handle)
-
-
-def _dress(handle: int, like: Path | None) -> None:
-    try:
-        model = like.stat() if like is not None else None
-    except OSError:
-        model = None
-    if model is None:
-        mask = os.umask(0o077)
-        os.umask(mask)
-        os.fchmod(handle, 0o666 & ~mask)
-        return
-    with suppress(PermissionError):
-        os.fchown(handle, model.st_uid, model.st_gid)
-    with suppress(PermissionError):
-        os.fchmod(handle, model.st_mode & 0o7777)

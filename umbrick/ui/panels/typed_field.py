@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QEvent, Qt, Signal
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QFocusEvent, QKeyEvent
 from PySide6.QtWidgets import QLineEdit
 
@@ -22,6 +22,7 @@ class TypedField(QLineEdit):
         self._shown = text
         self.setAccessibleName(name)
         self.setMinimumWidth(60)
+        self.installEventFilter(self)
 
     def show_value(self, text: str) -> None:
         """Show a value, unless another is just being typed."""
@@ -35,8 +36,11 @@ class TypedField(QLineEdit):
         self.selectAll()
         self.setModified(True)
 
-    def event(self, event: QEvent) -> bool:
-        """Keep Return and Esc from the commands they belong to elsewhere."""
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        """Keep Return and Esc from the commands they belong to elsewhere.
+
+        A filter and no ``event`` of its own: a fault in what is called from within that would not be told, but crash.
+        """
         if (
             event.type() == QEvent.Type.ShortcutOverride
             and isinstance(event, QKeyEvent)
@@ -45,7 +49,7 @@ class TypedField(QLineEdit):
         ):
             event.accept()
             return True
-        return super().event(event)
+        return False
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         """Take the value, or leave it."""
