@@ -82,6 +82,8 @@ class Event(NamedTuple):
 def events(block: Block) -> list[Event]:
     """Return the impulses of a block that may be damage, in every channel."""
     found = []
+    first_read = block.start - block.before
+    after_read = first_read + len(block.samples)
     for channel, (residual, all_impulses) in enumerate(block.shared(impulses)):
         rows = worth_a_look(all_impulses, residual, block.rate)
         if not len(rows):
@@ -93,8 +95,9 @@ def events(block: Block) -> list[Event]:
             start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
             found.append(
                 Event(
-                    residual.first + start,
-                    residual.first + stop,
+                    # At its ends the residual goes on over sound made up beyond the recording.
+                    max(residual.first + start, first_read),
+                    min(residual.first + stop, after_read),
                     channel,
                     float(seen.excess_db[row]),
                     float(seen.relative_db[row]),
