@@ -36,14 +36,16 @@ def checked(rows: list[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
     return rows
 
 
-def loaded(text: str, kind: type, limit: int = LONGEST_TEXT) -> Any:
-    """Return JSON of a casebook.
+def loaded(text: object, kind: type, limit: int = LONGEST_TEXT) -> Any:
+    """Return JSON of a casebook, which a damaged page may show as no text at all.
 
     Raises
     ------
     DamagedCasebookError
         If it is too long, not JSON of that kind, or holds a number or text that is none.
     """
+    if not isinstance(text, str):
+        raise DamagedCasebookError("A text is not what a casebook holds there.")
     if len(text) > limit:
         raise DamagedCasebookError("A text is longer than a casebook may hold.")
     try:
@@ -74,9 +76,9 @@ def _number(text: str) -> float:
     return value
 
 
-def names(text: str) -> tuple[str, ...]:
+def names(text: object) -> tuple[str, ...]:
     """Return a JSON list of names."""
-    if text[:2] == '["' and text[-2:] == '"]' and text.count('"') == 2 and "\\" not in text:
+    if isinstance(text, str) and text[:2] == '["' and text[-2:] == '"]' and text.count('"') == 2 and "\\" not in text:
         return (text[2:-2],)  # most lists have one plain name, and there are many of them
     value = loaded(text, list, JSON_LIMIT)
     if not all(isinstance(name, str) for name in value):
@@ -84,7 +86,7 @@ def names(text: str) -> tuple[str, ...]:
     return tuple(value)
 
 
-def channels(text: str, count: int) -> tuple[int, ...]:
+def channels(text: object, count: int) -> tuple[int, ...]:
     """Return a JSON list of channels of a recording that has ``count``."""
     value = loaded(text, list)
     if not value or not all(type(channel) is int and 0 <= channel < count for channel in value):

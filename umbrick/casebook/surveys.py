@@ -134,7 +134,11 @@ def _finding(row: list[Any], count: int, frames: int, known: dict[str, tuple[int
     name, kind, start, stop, on, severity, confidence, evidence, detail = row
     if on not in known:
         known[on] = channels(on, count)
-    if kind not in KINDS or not 0 <= start < stop <= frames or not (0 <= severity <= 1 and 0 <= confidence <= 1):
+    try:
+        is_sensible = 0 <= start < stop <= frames and 0 <= severity <= 1 and 0 <= confidence <= 1
+    except TypeError:  # a damaged page may show anything in any column
+        is_sensible = False
+    if kind not in KINDS or not is_sensible or not (isinstance(name, str) and isinstance(evidence, str)):
         raise DamagedCasebookError("A finding makes no sense.")
     details = loaded(detail, dict) if detail != "{}" else {}
     return Finding(name, kind, start, stop, known[on], severity, confidence, evidence, details)
