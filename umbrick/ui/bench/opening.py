@@ -137,8 +137,9 @@ class Opening(QObject):
         if self._keeping.name:
             self.opened.emit(casebook.path)
         try:
-            shelves = [(reference.home, shelf) for shelf, reference in casebook.readable() if reference.is_on_bench]
-            if unread := len(casebook.shelves()) - len(list(casebook.readable())):
+            readable = list(casebook.readable())
+            shelves = [(reference.home, shelf) for shelf, reference in readable if reference.is_on_bench]
+            if unread := len(casebook.shelves()) - len(readable):
                 self._bench.failed.emit(f"{format_count(unread, 'recording')} of the casebook cannot be read.")
         except UmbrickError as error:
             self._bench.failed.emit(str(error))
