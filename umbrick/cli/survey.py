@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from contextlib import closing
 from pathlib import Path
 
 import click
@@ -50,31 +51,20 @@ def survey_command(
     failed = False
     for file in files:
         try:
-            recording = open_recording(Path(file), cache_folder())
+            with closing(open_recording(Path(file), cache_folder())) as recording:
+                survey = run_survey(recording, wanted, quiet)
+                entries.append(recording_as_json(file, recording, survey, sensitivity))
+                if damage := recording.damage_found():
+                    warn(f"umbrick: {damage}")
+                    failed = True
+                if not quiet and "-" not in (json_path, csv_path):
+                    _describe(file, recording, survey, sensitivity)
         except UmbrickError as error:
             warn(f"umbrick: {one_line(error)}")
             failed = True
-            continue
         except Exception as error:  # the others are listed all the same
             warn(f"umbrick: {Path(file).name}: {fault_told(error)}")
             failed = True
-            continue
-        try:
-            survey = run_survey(recording, wanted, quiet)
-            entries.append(recording_as_json(file, recording, survey, sensitivity))
-            if damage := recording.damage_found():
-                warn(f"umbrick: {damage}")
-                failed = True
-            if not quiet and "-" not in (json_path, csv_path):
-                _describe(file, recording, survey, sensitivity)
-        except UmbrickError as error:
-            warn(f"umbrick: {one_line(error)}")
-            failed = True
-        except Exception as error:
-            warn(f"umbrick: {Path(file).name}: {fault_told(error)}")
-            failed = True
-        finally:
-            recording.close()
     whole = document(entries)
     if json_path:
         write_json(json_path, whole, overwrite)
