@@ -12,7 +12,7 @@ from typing import Any
 import click
 
 from umbrick.core.errors import FileError
-from umbrick.core.fault_log import note_fault, shows_details
+from umbrick.core.fault_log import fault_named, note_fault, shows_details
 from umbrick.core.plain_text import plain, plain_line
 
 
@@ -71,4 +71,4 @@ def fault_told(error: Exception) -> str:
     details = note_fault(error)
     if shows_details():
         return details
-    return f"an unexpected fault in Umbrick itself ({type(error).__name__}: {one_line(error)}); --debug shows more."
+    return f"an unexpected {fault_named(error)}; --debug shows more."

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 
 from umbrick.core.errors import CancelledError, FileError
-from umbrick.core.fault_log import note_fault
+from umbrick.core.fault_log import fault_named, note_fault
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import db_to_amplitude
@@ -323,7 +323,7 @@ class Engine:
                 self._on_fault(str(error))
             except Exception as error:
                 note_fault(error)
-                self._on_fault(f"Playing stopped: a fault in Umbrick itself ({type(error).__name__}: {error}).")
+                self._on_fault(f"Playing stopped: a {fault_named(error)}.")
 
     def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:
         """Return the next block, and the state after it if nothing else happens meanwhile."""

@@ -17,7 +17,7 @@ import PySide6
 from PySide6.QtCore import QTimer
 
 from umbrick.core.errors import UmbrickError
-from umbrick.core.fault_log import note_fault, watch_for_crashes
+from umbrick.core.fault_log import fault_named, note_fault, watch_for_crashes
 from umbrick.ui import settings
 from umbrick.ui.collecting import Collecting
 from umbrick.ui.starting import Loading, Starting, started_application
@@ -151,7 +151,7 @@ def _report_faults(tell: Callable[[str], None]) -> None:
     def report(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
         note_fault(error)
         traceback.print_exception(kind, error, trace)
-        tell(f"A fault in Umbrick itself ({kind.__name__}: {error}). The recordings are untouched; save a copy soon.")
+        tell(f"A {fault_named(error)}. The recordings are untouched; save a copy soon.")
 
     sys.excepthook = report
     threading.excepthook = lambda args: report(args.exc_type, args.exc_value or Exception(), args.exc_traceback)

@@ -9,8 +9,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Qt, Signal
 
 from umbrick.core.errors import CancelledError, UmbrickError
-from umbrick.core.fault_log import note_fault
-from umbrick.core.plain_text import plain_line
+from umbrick.core.fault_log import fault_named, note_fault
 
 Work = Callable[["Job"], Any]
 
@@ -112,7 +111,7 @@ class Jobs(QObject):
             ending = ("failed", str(error))
         except Exception as error:
             details = note_fault(error)
-            told = f"{job.title} met a fault in Umbrick itself ({type(error).__name__}: {plain_line(str(error))})."
+            told = f"{job.title} met a {fault_named(error)}."
             self.fault.emit(told, details)
             ending = ("failed", told)
         self._settled.emit(job, *ending)
