@@ -19,7 +19,7 @@ from umbrick.cli.options import (
     quiet_option,
     sensitivity_option,
 )
-from umbrick.cli.output import progress_bar, say, warn, write_json
+from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_json
 from umbrick.cli.survey import run_survey
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
@@ -38,6 +38,7 @@ from umbrick.core.sound.part_file import real_target
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.saving import Papers, Saved, format_for, over_message, save
 from umbrick.core.sound.sound_file import real_path
+from umbrick.core.sound.whole_file import refuse_no_folder
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Survey
@@ -128,6 +129,8 @@ def mend_command(
     try:
         form = _format(recording, output, subtype)
         _refuse_target(path, output, in_place, overwrite)
+        if report_path:
+            refuse_existing(report_path, overwrite)
         places = _places(spans, recording, channels) if spans is not None else []
         survey = run_survey(recording, wanted, quiet)
         recording.refuse_damage()
@@ -194,7 +197,7 @@ def _refuse_unmendable(kinds: list[Kind]) -> None:
 
 
 def _refuse_target(path: Path, output: Path, in_place: bool, overwrite: bool) -> None:
-    real_target(output)
+    refuse_no_folder(real_target(output))
     if not in_place and output.exists() and output.samefile(path):
         raise FileError(f"{output.name} is the source itself.", "Give --in-place to replace it; the old file is kept.")
     if output.exists() and not (overwrite or in_place):

@@ -46,9 +46,8 @@ def write_text(path: str, text: str, overwrite: bool) -> None:
     if path == "-":
         click.echo(text.encode(errors="backslashreplace").decode(), nl=not text.endswith("\n"))
         return
+    refuse_existing(path, overwrite)
     target = Path(path)
-    if target.is_file() and target.stat().st_size and not overwrite:
-        raise FileError(f"{target.name} exists already.", "It was not touched; give --overwrite to replace it.")
     if target.exists() and not target.is_file():
         # A pipe or a device takes the text as it is: there is nothing to replace.
         try:
@@ -59,6 +58,13 @@ def write_text(path: str, text: str, overwrite: bool) -> None:
     from umbrick.core.sound.whole_file import write_whole  # needed only here, and slow to load
 
     write_whole(target, text.encode(errors="backslashreplace"), overwrite=True)
+
+
+def refuse_existing(path: str, overwrite: bool) -> None:
+    """Raise FileError if a document would replace another that may not be replaced."""
+    target = Path(path)
+    if path != "-" and target.is_file() and target.stat().st_size and not overwrite:
+        raise FileError(f"{target.name} exists already.", "It was not touched; give --overwrite to replace it.")
 
 
 def write_json(path: str, document: dict[str, Any], overwrite: bool) -> None:

@@ -45,10 +45,12 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
     Raises
     ------
     UmbrickError
-        If there is no display, or this build of Qt cannot be relied on.
+        If there is no display, this build of Qt cannot be relied on, or the picture cannot be written.
     """
     refuse_without_display(os.environ)
     refuse_unreliable_qt(PySide6.__version_info__[:2], sys.version_info[:2])
+    if shot is not None and not os.access(shot.absolute().parent, os.W_OK):
+        raise _unwritable(shot)
     application = started_application()
     crash_log = watch_for_crashes()
     Collecting(application)
@@ -100,9 +102,13 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
         window.shut_down()
         window.hide()
         if not saved:
-            raise UmbrickError(f"The picture {shot} cannot be written.")
+            raise _unwritable(shot)
         return 0
     return UNCHANGED if is_round_trip and not window.put_back_in_trip else status
+
+
+def _unwritable(shot: Path) -> UmbrickError:
+    return UmbrickError(f"The picture {shot} cannot be written.")
 
 
 def _load() -> tuple[type[BenchWindow], Any, str]:

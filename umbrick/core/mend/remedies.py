@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
+from itertools import islice
 
 import numpy as np
 
@@ -93,8 +94,8 @@ class Remedy:
         return self.adjusted(other.settings) if other is not None and is_same else self
 
 
-Offering = Callable[[Finding, Version, bool], list[Remedy]]
-"""Given a finding, its version, and whether the first remedy will do, returns remedies, best first."""
+Offering = Callable[[Finding, Version], Iterable[Remedy]]
+"""Gives the remedies of a finding, best first; where finding one out takes time, only when it is come to."""
 
 
 def remedies(finding: Finding, version: Version, preferred: str = "") -> list[Remedy]:
@@ -103,16 +104,21 @@ def remedies(finding: Finding, version: Version, preferred: str = "") -> list[Re
     ``preferred`` is the title of the one that did best in a rehearsal.
     """
     offering = _OFFERINGS.get(finding.kind)
-    offered = offering(finding, version, False)[:MOST] if offering else []
+    offered = islice(offering(finding, version), MOST) if offering else ()
     return sorted(offered, key=lambda remedy: remedy.title != preferred)
 
 
 def first_remedy(finding: Finding, version: Version, preferred: str = "") -> Remedy | None:
-    """Return the best mend for a finding, or None if no method mends its kind yet."""
+    """Return the first of the :func:`remedies`, or None if there are none; the others are not found out."""
     offering = _OFFERINGS.get(finding.kind)
     if offering is None:
         return None
-    return remedies(finding, version, preferred)[0] if preferred else offering(finding, version, True)[0]
+    first = None
+    for remedy in islice(offering(finding, version), MOST):
+        first = first or remedy
+        if not preferred or remedy.title == preferred:
+            return remedy
+    return first
 
 
 def is_mendable(kind: str) -> bool:
@@ -122,25 +128,24 @@ def is_mendable(kind: str) -> bool:
 
 def remedies_of_selection(place: Place, version: Version) -> list[Remedy]:
     """Return what is offered for a place a person selected, best first."""
-    return _for_gap(place, version, False)[:MOST]
+    return _for_gap(place, version)[:MOST]
 
 
-def _clipping(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _clipping(finding: Finding, version: Version) -> Iterator[Remedy]:
     place = Place.of(finding)
-    made = [
+    yield from (
         Remedy("All that is known", "what the others agree on", declip.METHOD, {}, place, 3),
         Remedy("Sparse spectrum", "the fewest tones that explain what is left", declip.METHOD, {"using": "sparse"},
                place, 2),
         Remedy("Linear prediction", "follows the resonances on both sides", declip.METHOD, {"using": "prediction"},
                place),
         Remedy("Smooth curve", "the smoothest way over the gap", declip.METHOD, {"using": "curve"}, place, 0),
-    ]  # fmt: skip
-    knee = None if one else _knee_at(finding, version)
+    )  # fmt: skip
+    knee = _knee_at(finding, version)
     if knee is not None:
         settings = {"knee_db": round(knee.below_db, 1), "knee_stretch": round(knee.stretch, 2)}
         words = f"straightens what is bent from {knee.below_db:.1f} dB below the rail on"
-        made.append(Remedy("And its soft knee", words, declip.METHOD, settings, place, 3, is_of_recording=True))
-    return made
+        yield Remedy("And its soft knee", words, declip.METHOD, settings, place, 3, is_of_recording=True)
 
 
 def _knee_at(finding: Finding, version: Version) -> Knee | None:
@@ -152,7 +157,7 @@ def _knee_at(finding: Finding, version: Version) -> Knee | None:
     return soft_knee(wave, np.abs(wave) >= rail * (1 - _SAME_RAIL))
 
 
-def _click(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _click(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     made = [
         Remedy("As far as it reaches", "finds where the damage begins and ends, and rebuilds that", declick.METHOD, {},
@@ -172,7 +177,7 @@ def _click(finding: Finding, version: Version, one: bool) -> list[Remedy]:
     return made
 
 
-def _crackle(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _crackle(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     return [
         Remedy("Usual", "what stands out clearly", decrackle.METHOD, {}, place),
@@ -181,11 +186,11 @@ def _crackle(finding: Finding, version: Version, one: bool) -> list[Remedy]:
     ]
 
 
-def _dropout(finding: Finding, version: Version, one: bool) -> list[Remedy]:
-    return _for_gap(Place.of(finding), version, one)
+def _dropout(finding: Finding, version: Version) -> list[Remedy]:
+    return _for_gap(Place.of(finding), version)
 
 
-def _for_gap(place: Place, version: Version, one: bool) -> list[Remedy]:
+def _for_gap(place: Place, version: Version) -> list[Remedy]:
     """Return fillings of a gap, best first, and closing it up."""
     seconds = (place.stop - place.start) / version.rate
     first = "graft" if seconds > _BRIDGED_SECONDS else "bridge"
@@ -201,8 +206,6 @@ def _for_gap(place: Place, version: Version, one: bool) -> list[Remedy]:
         Remedy("Like sound anywhere", "the best donor in all of the recording", graft.METHOD, {"search": "all"}, place,
                4),
     ]  # fmt: skip
-    if one:
-        return grafts[:1] if first == "graft" else bridges[:1]
     closed = Remedy("Close up", "takes the gap out and joins what is left", splice.METHOD, {}, place)
     if not 0 < place.stop - place.start < version.frames:
         return bridges + grafts
@@ -210,7 +213,7 @@ def _for_gap(place: Place, version: Version, one: bool) -> list[Remedy]:
     return [*filled[: MOST - 1], closed]
 
 
-def _discontinuity(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _discontinuity(finding: Finding, version: Version) -> list[Remedy]:
     beside = max(2, round(_BREAK_SECONDS * version.rate))
     place = Place.of(finding)._replace(
         start=max(0, finding.start - beside), stop=min(version.frames, finding.stop + beside)
@@ -225,29 +228,23 @@ def _discontinuity(finding: Finding, version: Version, one: bool) -> list[Remedy
     ]  # fmt: skip
 
 
-def _stutter(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _stutter(finding: Finding, version: Version) -> Iterator[Remedy]:
     place = Place.of(finding)
-    first = Remedy("Take it out", "joins the same turn of the wave before and after it", collapse.METHOD, {}, place)
-    if one:
-        return [first]
+    yield Remedy("Take it out", "joins the same turn of the wave before and after it", collapse.METHOD, {}, place)
     length_ms = 1000 * (place.stop - place.start) / version.rate
-    others = []
     for join in joins(version, place)[1:3]:
         removed_ms = 1000 * join.removed / version.rate
         words = "Take out less" if removed_ms < length_ms else "Take out more"
-        others.append(
-            Remedy(words, f"{removed_ms:.0f} ms go, where both sides are alike too", collapse.METHOD,
-                   {"removed_ms": removed_ms}, place)
-        )  # fmt: skip
-    kept = Remedy("Keep the length", "fills the place from both sides and like sound nearby", collapse.METHOD,
-                  {"time": "keep"}, place, 2)  # fmt: skip
-    paid = Remedy(
+        yield Remedy(words, f"{removed_ms:.0f} ms go, where both sides are alike too", collapse.METHOD,
+                     {"removed_ms": removed_ms}, place)  # fmt: skip
+    yield Remedy("Keep the length", "fills the place from both sides and like sound nearby", collapse.METHOD,
+                 {"time": "keep"}, place, 2)  # fmt: skip
+    yield Remedy(
         "Pay back", "takes it out, and makes the next pause longer", collapse.METHOD, {"time": "payback"}, place
     )
-    return [first, *others, kept, paid]
 
 
-def _peak(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _peak(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     excess_db = float(finding.detail.get("excess_db", 6.0))
     return [
@@ -260,7 +257,7 @@ def _peak(finding: Finding, version: Version, one: bool) -> list[Remedy]:
     ]  # fmt: skip
 
 
-def _hard_edge(finding: Finding, version: Version, one: bool) -> list[Remedy]:
+def _hard_edge(finding: Finding, version: Version) -> list[Remedy]:
     at_start = finding.start < version.frames // 2
     direction = "in" if at_start else "out"
     made = []

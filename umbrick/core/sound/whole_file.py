@@ -41,6 +41,12 @@ def make_safe(path: Path) -> None:
         os.close(handle)
 
 
+def refuse_no_folder(path: Path) -> None:
+    """Raise FileError if there is no folder that a file could be written in: better at once than after the work."""
+    if not path.parent.is_dir():
+        raise FileError(*explained(FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT)), path))
+
+
 def explained(error: OSError, path: Path) -> tuple[str, str]:
     """Return what happened when a file could not be written, and what is safe."""
     safe = "Nothing was changed; choose another folder."
