@@ -28,6 +28,7 @@ from benchmarks import (
     starting,
     survey_speed,
     thumps,
+    untouched,
 )
 from umbrick.demo import recordings
 
@@ -45,6 +46,7 @@ BENCHMARKS = {
         survey_speed,
         detection,
         finding,
+        untouched,
         declip,
         clicks,
         crackle,
