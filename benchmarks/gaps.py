@@ -106,7 +106,7 @@ def _seam_score(wave, start, stop, made, rate):
     filled[start - first : stop - first] = made
     rebuilt = np.zeros(len(filled), bool)
     rebuilt[start - first : stop - first] = True
-    return Surroundings(filled, rebuilt, rate).score(start - first, stop - first)
+    return float(Surroundings(filled, rebuilt, rate).scores(np.array([start - first]), np.array([stop - first]))[0])
 
 
 def run(files: list[Path]) -> None:

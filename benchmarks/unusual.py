@@ -8,10 +8,10 @@ the default settings leaves each as it is, or changes it by less than −60 dB.
 from __future__ import annotations
 
 import io
+import itertools
 import shutil
 import subprocess
 from collections.abc import Callable
-from pathlib import Path
 
 import numpy as np
 import soundfile
@@ -319,7 +319,7 @@ def _vocoded(random, speech, music):
     carrier, made = sawtooth(2 * np.pi * 110 * np.arange(len(sound)) / rate), np.zeros(len(sound))
     top = min(7000.0, 0.45 * rate)
     edges = np.geomspace(100, top, 17)
-    for low, high in zip(edges[:-1], edges[1:], strict=True):
+    for low, high in itertools.pairwise(edges):
         band = butter(2, (low, high), "bandpass", fs=rate, output="sos")
         level = np.sqrt(np.maximum(uniform_filter1d(sosfilt(band, sound) ** 2, round(0.015 * rate)), 0))
         made += level * sosfilt(band, carrier)

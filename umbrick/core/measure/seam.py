@@ -30,6 +30,8 @@ _EASY, _SCALE = 4.5, 5.5
 """Up to the first a sum is nothing to be heard; each further ``_SCALE`` takes the score down to a third."""
 
 _LEAST_SECONDS = 0.05
+_AT_ONCE = 256
+"""So many spans are measured together: in hot sound there are hundreds a second."""
 
 
 class Surroundings:
@@ -58,31 +60,37 @@ class Surroundings:
         clean = ~maximum_filter1d(made, 2 * order + 1)
         clean[:order] = False
         self._clean = self._power[clean] if clean.any() else self._power[order:]
-        self._sums = np.concatenate([[0.0], np.cumsum(self._clean)])
+        self._sums, self._power_sums, self._squares = _sums(self._clean), _sums(self._power), _sums(np.square(wave))
+        self._by_length: dict[int, tuple[float, float, float]] = {}
         self._high = float(np.quantile(self._clean, 0.9))
         self._usual_flux, self._flux_spread = self._fluxes(clean)
 
-    def score(self, start: int, stop: int) -> float:
-        """Return how little a rebuilt span stands out, from 0 to 1; 1 where there is too little sound to tell."""
-        model, wave, frame, rate = self._model, self._wave, self._frame, self._rate
-        if model is None or start < frame or stop + frame > len(wave):
-            return 1.0
-        length, order = stop - start, model.order
-        inside = float(self._power[start : stop + order].mean())
-        usual = self._usual_powers(length + order)
-        residual = abs(_db(inside) - float(np.median(usual))) / (float(np.std(usual)) + 1.0)
-        edges = max(float(self._power[at - 1 : at + 2].max()) for at in (start, stop))
-        join_db = 10 * np.log10(edges / (self._high + 1e-20) + 1e-9)
-        beside = max(length, rate // 200)
-        left, right = (_level_db(part) for part in (wave[max(0, start - beside) : start], wave[stop : stop + beside]))
-        middle = wave[start:stop]
-        if length <= rate // 500:
-            middle = wave[max(0, start - beside // 2) : stop + beside // 2]
-        level_db = abs(_level_db(middle) - (left + right) / 2)
-        at_start, at_stop = self._jumps(start), self._jumps(stop)
-        flux = (max(at_start[0], at_stop[0]) - self._usual_flux) / (self._flux_spread + 0.5)
-        across = max(at_start[1], at_stop[1])
-        doubt_db = _db(float(np.mean(np.square(deviations(model, length))))) - (left + right) / 2
+    def scores(self, starts: Integers, stops: Integers) -> Wave:
+        """Return how little rebuilt spans stand out, from 0 to 1; 1 where there is too little sound to tell."""
+        scores = np.ones(len(starts))
+        if self._model is not None:
+            told = np.flatnonzero((starts >= self._frame) & (stops + self._frame <= len(self._wave)))
+            for first in range(0, len(told), _AT_ONCE):
+                rows = told[first : first + _AT_ONCE]
+                scores[rows] = self._scores(self._model, starts[rows], stops[rows])
+        return scores
+
+    def _scores(self, model: Model, starts: Integers, stops: Integers) -> Wave:
+        rate, order = self._rate, model.order
+        lengths = stops - starts
+        usual, spread, doubt = self._usual(model, lengths)
+        residual = np.abs(_db(_means(self._power_sums, starts, stops + order)) - usual) / (spread + 1.0)
+        around = np.stack([starts, stops])[..., np.newaxis] + np.arange(-1, 2)
+        join_db = 10 * np.log10(self._power[around].max(axis=(0, 2)) / (self._high + 1e-20) + 1e-9)
+        beside = np.maximum(lengths, rate // 200)
+        left, right = self._levels_db(starts - beside, starts), self._levels_db(stops, stops + beside)
+        # Of a few samples, the level says little.
+        wider = np.where(lengths <= rate // 500, beside // 2, 0)
+        level_db = np.abs(self._levels_db(starts - wider, stops + wider) - (left + right) / 2)
+        at_start, at_stop = self._jumps(starts), self._jumps(stops)
+        flux = (np.maximum(at_start[0], at_stop[0]) - self._usual_flux) / (self._flux_spread + 0.5)
+        across = np.maximum(at_start[1], at_stop[1])
+        doubt_db = doubt - (left + right) / 2
         stands_out = (
             np.clip(level_db, 0, 20) / 4
             + np.clip(flux, 0, 15) / 2
@@ -91,14 +99,30 @@ class Surroundings:
             + np.clip(residual, 0, 8) / 3
             + np.clip(doubt_db + 25, 0, 30) / 6
         )
-        return float(np.exp(-max(0.0, stands_out - _EASY) / _SCALE))
+        return np.asarray(np.exp(-np.maximum(0.0, stands_out - _EASY) / _SCALE))
+
+    def _usual(self, model: Model, lengths: Integers) -> tuple[Wave, Wave, Wave]:
+        """Return for spans of such lengths the median and the spread of the untouched residual's power in dB, and how
+        far the model leaves open what they hold, in dB."""
+        for length in np.unique(lengths).tolist():
+            if length not in self._by_length:
+                usual = self._usual_powers(length + model.order)
+                doubt_db = float(_db(np.mean(np.square(deviations(model, length)))))
+                self._by_length[length] = float(np.median(usual)), float(np.std(usual)), doubt_db
+        usual, spread, doubt = np.array([self._by_length[length] for length in lengths.tolist()]).T
+        return usual, spread, doubt
+
+    def _levels_db(self, starts: Integers, stops: Integers) -> Wave:
+        """Return the levels of spans, as far as the wave goes; −120 dB where it does not."""
+        first, last = np.maximum(starts, 0), np.minimum(stops, len(self._wave))
+        return np.where(last > first, _db(_means(self._squares, first, np.maximum(last, first + 1))), -120.0)
 
     def _usual_powers(self, length: int) -> Wave:
         """Return the residual's power in dB in stretches of the untouched sound as long as a place."""
         if len(self._clean) <= length:
-            return np.array([_db(float(self._clean.mean()))])
+            return _db(np.array([self._clean.mean()]))
         starts = np.linspace(0, len(self._clean) - length, 400).astype(np.int64)
-        return np.asarray(10 * np.log10((self._sums[starts + length] - self._sums[starts]) / length + 1e-14))
+        return np.asarray(10 * np.log10(_means(self._sums, starts, starts + length) + 1e-14))
 
     def _fluxes(self, clean: Masks) -> tuple[float, float]:
         """Return the median and the spread of the untouched sound's own jumps of the spectrum."""
@@ -113,12 +137,13 @@ class Surroundings:
         found = _distance(_spectrum_db(windows[starts - frame]), _spectrum_db(windows[starts]))
         return float(np.median(found)), float(np.std(found))
 
-    def _jumps(self, at: int) -> tuple[float, float]:
-        """Return how unlike the spectra before and after a join are, and that across it to the mean of both."""
+    def _jumps(self, at: Integers) -> tuple[Wave, Wave]:
+        """Return how unlike the spectra before and after joins are, and those across them to the mean of both."""
         frame = self._frame
-        starts = (at - frame, at - frame // 2, at)
-        before, across, after = _spectrum_db(np.stack([self._wave[first : first + frame] for first in starts]))
-        return float(_distance(before, after)), float(_distance(across, (before + after) / 2))
+        starts = at[:, np.newaxis] + np.array([-frame, -frame // 2, 0])
+        windows = np.lib.stride_tricks.sliding_window_view(self._wave, frame)[starts]
+        before, across, after = np.moveaxis(_spectrum_db(windows), 1, 0)
+        return _distance(before, after), _distance(across, (before + after) / 2)
 
 
 def seam_scores(samples: Wave, made: Masks, starts: Integers, stops: Integers, rate: int) -> list[float]:
@@ -135,12 +160,13 @@ def seam_scores(samples: Wave, made: Masks, starts: Integers, stops: Integers, r
     rate : int
     """
     around = [Surroundings(samples[:, c], made[:, c], rate) if made[:, c].any() else None for c in range(made.shape[1])]
-    scores = []
-    for start, stop in zip(starts.tolist(), stops.tolist(), strict=True):
-        touched = np.flatnonzero(made[start:stop].any(axis=0)).tolist()
-        found = [one.score(start, stop) for channel in touched if (one := around[channel]) is not None]
-        scores.append(min(found, default=1.0))
-    return scores
+    scores = np.ones(len(starts))
+    for channel, one in enumerate(around):
+        if one is not None:
+            rebuilt = np.concatenate([[0], np.cumsum(made[:, channel])])
+            touched = rebuilt[stops] > rebuilt[starts]
+            scores[touched] = np.minimum(scores[touched], one.scores(starts[touched], stops[touched]))
+    return list(map(float, scores))
 
 
 def _spectrum_db(parts: Wave) -> Wave:
@@ -159,9 +185,14 @@ def _distance(one: Wave, other: Wave) -> Wave:
     return np.asarray(np.sqrt(np.mean(np.square(one - other), axis=-1)))
 
 
-def _level_db(part: Wave) -> float:
-    return _db(float(np.mean(np.square(part)))) if len(part) else -120.0
+def _sums(values: Wave) -> Wave:
+    return np.concatenate([[0.0], np.cumsum(values)])
 
 
-def _db(power: float) -> float:
-    return float(10 * np.log10(power + 1e-12))
+def _means(sums: Wave, starts: Integers, stops: Integers) -> Wave:
+    """Return the means of spans of what was summed up; rounding leaves none below zero."""
+    return np.asarray(np.maximum(sums[stops] - sums[starts], 0.0) / (stops - starts))
+
+
+def _db(power: npt.NDArray[np.float64] | np.floating) -> Wave:
+    return np.asarray(10 * np.log10(power + 1e-12))

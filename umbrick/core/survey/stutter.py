@@ -12,7 +12,7 @@ from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
 from umbrick.core.survey.outline import Outline, decibels, levels_of, loud_db, outline
 from umbrick.core.survey.repeats import exact_repeats
-from umbrick.core.survey.restarts import Restart, restarts
+from umbrick.core.survey.restarts import Restart, hops_of_a_row, pattern, restarts
 from umbrick.core.survey.voice_likeness import may_be_voice
 
 _LONGEST_LAG_SECONDS = 0.5
@@ -50,7 +50,8 @@ class StutterDetector:
         self._tail = np.zeros(0, np.float32)
         self._repeats: list[_Repeated] = []
         self._held: list[Held] = []
-        self._bands: list[Floats] = []
+        self._hops = hops_of_a_row(hop_frames(form.rate), form.rate)
+        self._pattern: list[Floats] = []
         self._outlines: list[Outline] = []
 
     def feed(self, block: Block) -> None:
@@ -70,7 +71,7 @@ class StutterDetector:
                 self._repeats.append(moved)
         self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
         self._held += block.shared(held_cycles)
-        self._bands.append(block.shared(fine_bands))
+        self._pattern.append(pattern(block.shared(fine_bands), self._hops))
         self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
@@ -93,24 +94,25 @@ class StutterDetector:
         return sorted(findings, key=lambda finding: finding.start)
 
     def _restarts(self) -> list[Finding]:
-        if not self._bands or not may_be_voice(self._outlines):
+        if not self._pattern or not may_be_voice(self._outlines):
             return []
-        hop = hop_frames(self._format.rate)
-        return [self._restarted(found, hop) for found in restarts(np.concatenate(self._bands), hop, self._format.rate)]
+        frames = self._hops * hop_frames(self._format.rate)
+        found = restarts(np.concatenate(self._pattern), frames, self._format.rate)
+        return [self._restarted(restart, frames) for restart in found]
 
-    def _restarted(self, restart: Restart, hop: int) -> Finding:
-        length, lag = ((hops * hop) * 1e3 / self._format.rate for hops in (restart.stop - restart.start, restart.lag))
+    def _restarted(self, restart: Restart, frames: int) -> Finding:
+        length, lag = (rows * frames * 1e3 / self._format.rate for rows in (restart.stop - restart.start, restart.lag))
         return Finding(
             id="",
             kind="stutter",
-            start=restart.start * hop,
-            stop=restart.stop * hop,
+            start=restart.start * frames,
+            stop=restart.stop * frames,
             channels=tuple(range(self._format.channels)),
             severity=round(float(1 - np.exp(-length / 300)), 3),
             confidence=round(_MOST_FOR_A_RESTART * restart.likeness, 3),
             evidence=f"like the {lag:.0f} ms before, but spoken anew: the speaker may have started over",
-            detail={"lag": restart.lag * hop, "similarity": round(restart.likeness, 3), "length_ms": round(length, 1),
-                    "restart": True},
+            detail={"lag": restart.lag * frames, "similarity": round(restart.likeness, 3),
+                    "length_ms": round(length, 1), "restart": True},
         )  # fmt: skip
 
     def _is_tone(self, repeat: _Repeated) -> bool:
