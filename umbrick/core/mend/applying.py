@@ -7,7 +7,7 @@ import os
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -247,10 +247,11 @@ def _peak(piece: Piece) -> float:
     )
 
 
-def _mend(method: Method, parameters: Parameters, place: Place, scores: list[float]) -> Mend:
+def _mend(method: Method, parameters: dict[str, Any], place: Place, scores: list[float]) -> Mend:
+    # Mends that are made together share their settings: there may be hundreds of thousands.
     score = round(min(scores), 3) if scores else None
     return Mend(
-        method.name, place.start, place.stop, place.channels, dict(parameters), score, finding_ids=place.finding_ids
+        method.name, place.start, place.stop, place.channels, parameters, score, finding_ids=place.finding_ids
     )
 
 
