@@ -74,7 +74,9 @@ def _dialled(ramp_ms):
     return make
 
 
-def _gated(ramp_ms, threshold_db=-35.0):
+def gated(ramp_ms, threshold_db=-35.0):
+    """Return what puts a voice through a gate that opens and closes in so many milliseconds."""
+
     def make(random, speech, music):
         sound, rate = speech
         level = np.sqrt(uniform_filter1d(sound**2, round(0.01 * rate)))
@@ -278,7 +280,7 @@ def spoken(voice):
     return 0.9 * wave / np.abs(wave).max(), 22050, 16
 
 
-def _coder_pauses(random, speech, music):
+def coder_pauses(random, speech, music):
     """A coder at 8 kHz that sends nothing in pauses, in frames of 20 ms."""
     sound, rate = speech
     low = soxr.resample(sound, rate, 8000)
@@ -360,7 +362,7 @@ Make = Callable[..., "tuple[np.ndarray, int, int] | None"]
 UNUSUAL: dict[str, Make] = {
     "dialled tones": _dialled(0),
     "dialled tones, ramps of 2 ms": _dialled(2),
-    **{f"voice through a gate, {ms} ms": _gated(ms) for ms in _GATES_MS},
+    **{f"voice through a gate, {ms} ms": gated(ms) for ms in _GATES_MS},
     "sine notes": _melody(np.sin, 0.04),
     "saw notes": _melody(sawtooth, 0.04),
     "square notes": _melody(square, 0.04),
@@ -390,7 +392,7 @@ UNUSUAL: dict[str, Make] = {
     "limiter, 10 dB": _limited(10),
     "limiter, 6 dB at 24 bits": _limited(6, -1.0, 3.0, bits=24),
     **{f"synthetic voice {voice}": _synthetic_voice(voice) for voice in _VOICES},
-    "coder's pauses": _coder_pauses,
+    "coder's pauses": coder_pauses,
     "applause": _applause,
     "rain": _rain,
     "vocoded": _vocoded,

@@ -250,9 +250,7 @@ def _peak(piece: Piece) -> float:
 def _mend(method: Method, parameters: dict[str, Any], place: Place, scores: list[float]) -> Mend:
     # Mends that are made together share their settings: there may be hundreds of thousands.
     score = round(min(scores), 3) if scores else None
-    return Mend(
-        method.name, place.start, place.stop, place.channels, parameters, score, finding_ids=place.finding_ids
-    )
+    return Mend(method.name, place.start, place.stop, place.channels, parameters, score, finding_ids=place.finding_ids)
 
 
 def _covering(place: Place, starts: Integers, stops: Integers) -> Place:

@@ -20,6 +20,11 @@ class CoarseValues:
     def __init__(self) -> None:
         self._values: npt.NDArray[np.float32] | None = np.zeros(0, np.float32)
 
+    @property
+    def are_few(self) -> bool:
+        """Whether so far there are no more values than eight bits tell apart."""
+        return self._values is not None
+
     def feed(self, wave: npt.NDArray[np.float32]) -> None:
         """Collect the samples of a part."""
         # Nearly all sound shows at once that it has more.

@@ -2,10 +2,13 @@
 
 No published detector is followed. Natural sound dies away over many milliseconds, and no wave above 25 Hz stays within
 18 dB of zero for two milliseconds beside its own peaks: where the level falls so far within two milliseconds and
-comes back as fast, sound is missing. Shorter holes are seen where one value is held in mid-wave.
+comes back as fast, sound is missing, unless it was meant to be so (see :mod:`rests`). Shorter holes are seen where one
+value is held in mid-wave.
 """
 
 from __future__ import annotations
+
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -14,6 +17,7 @@ from scipy.ndimage import maximum_filter1d
 from umbrick.core.survey.coarse_values import CoarseValues
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.rests import BESIDE_SECONDS, confidences, measured, missing_odds
 from umbrick.core.units import amplitude_to_db, format_count
 
 _BIN_SECONDS = 0.00067
@@ -29,6 +33,7 @@ _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
 _FEWEST_HELD = 6
+_SHORTEST_HELD_SECONDS, _SHORTEST_COARSE_SECONDS = 0.0002, 0.002
 _GENTLE_STEPS = 2
 """A slow wave comes to rest between two values of its grid; from there it goes on by such steps."""
 
@@ -37,6 +42,31 @@ _COARSER = 2
 
 _MOST_DIFFERENCE_DB = 20.0
 """Sound of another level after a hole than before it was likely meant to be so."""
+
+_SHORTEST_REST_SECONDS = 0.01
+_LEAST_CONFIDENCE, _HALF_SURE = 0.05, 0.5
+
+
+class _Hole(NamedTuple):
+    """Frames of one channel without sound; how sure that is, how deep it is, and what tells it from a rest."""
+
+    start: int
+    stop: int
+    channel: int
+    confidence: float
+    depth_db: float
+    measures: dict[str, float]
+
+
+class _Missing(NamedTuple):
+    """A hole in one or more channels."""
+
+    start: int
+    stop: int
+    channels: tuple[int, ...]
+    confidence: float
+    depth_db: float
+    measures: dict[str, float]
 
 
 class DropoutDetector:
@@ -47,55 +77,89 @@ class DropoutDetector:
         self._bin = max(4, round(_BIN_SECONDS * form.rate))
         self._tails = [np.zeros(0, np.float32) for _ in range(form.channels)]
         self._coarse = [CoarseValues() for _ in range(form.channels)]
-        self._findings: list[Finding] = []
+        self._missing: list[_Missing] = []
+        self._rests = 0
 
     def feed(self, block: Block) -> None:
         """Find the holes that end in the block; those that begin before it too, with what was kept of it."""
-        reach = round((_LONGEST_SECONDS + 2 * _OUTSIDE_SECONDS) * self._format.rate)
+        rate = self._format.rate
+        beside = round(BESIDE_SECONDS * rate)
+        reach = round(_LONGEST_SECONDS * rate) + beside
         stop = block.before + block.stop - block.start
-        ahead = round(2 * _OUTSIDE_SECONDS * self._format.rate)
-        found: list[tuple[int, int, int, float, float]] = []
+        found: list[_Hole] = []
         for channel, tail in enumerate(self._tails):
-            wave = np.concatenate([tail, block.samples[block.before : stop + ahead, channel]])
+            wave = np.concatenate([tail, block.samples[block.before : stop + beside, channel]])
             first = block.start - len(tail)
             self._coarse[channel].feed(wave)
-            for start, end, confidence, depth_db in self._holes(wave, self._coarse[channel]):
-                if block.start <= first + end < block.stop:
-                    found.append((first + start, first + end, channel, confidence, depth_db))
-            self._tails[channel] = wave[: len(tail) + block.stop - block.start][-reach:]
-        self._findings += self._together(found)
+            own = slice(len(tail), len(tail) + block.stop - block.start)
+            for start, end, confidence, depth_db in self._holes(wave, own, self._coarse[channel]):
+                if own.start <= end < own.stop and confidence >= _LEAST_CONFIDENCE:
+                    before = wave[max(0, start - beside) : start].astype(np.float64)
+                    after = wave[end : end + beside].astype(np.float64)
+                    measures = measured(before, after, end - start, rate)
+                    found.append(_Hole(first + start, first + end, channel, confidence, depth_db, measures))
+            self._tails[channel] = wave[: own.stop][-reach:]
+        self._missing += _together(found)
 
     def findings(self) -> list[Finding]:
         """Return the holes found so far."""
-        return sorted(self._findings, key=lambda finding: finding.start)
+        missing = sorted(self._missing, key=lambda one: (one.start, one.stop))
+        sure = confidences(
+            [one.start for one in missing],
+            [one.stop for one in missing],
+            [missing_odds(one.measures) for one in missing],
+            [one.confidence for one in missing],
+            min(self._rests, round(sum(one.confidence for one in missing))),
+            self._format.rate,
+        )
+        found = ((one, one.confidence * share, share) for one, share in zip(missing, sure, strict=True))
+        return [
+            self._finding(one, confidence, share) for one, confidence, share in found if confidence >= _LEAST_CONFIDENCE
+        ]
 
-    def _holes(self, wave: npt.NDArray[np.float32], coarse: CoarseValues) -> list[tuple[int, int, float, float]]:
-        """Return start, end, confidence and depth in dB of every hole in a wave."""
-        holes = self._held(wave, coarse)
+    def measured(self) -> list[tuple[int, int, dict[str, float]]]:
+        """Return start and stop of every hole, and what tells it from a rest."""
+        return [(one.start, one.stop, one.measures) for one in self._missing]
+
+    def _holes(
+        self, wave: npt.NDArray[np.float32], own: slice, coarse: CoarseValues
+    ) -> list[tuple[int, int, float, float]]:
+        """Return start, end, confidence and depth in dB of every hole in a wave; count the rests of its own part."""
+        holes = self._held(wave, own, coarse)
         taken = [(start, end) for start, end, *_ in holes]
         holes += [hole for hole in self._fallen(wave) if all(hole[1] <= a or hole[0] >= b for a, b in taken)]
         return holes
 
-    def _held(self, wave: npt.NDArray[np.float32], coarse: CoarseValues) -> list[tuple[int, int, float, float]]:
+    def _held(
+        self, wave: npt.NDArray[np.float32], own: slice, coarse: CoarseValues
+    ) -> list[tuple[int, int, float, float]]:
         """Return the stretches in which one value is held although there is sound on both sides."""
         rate = self._format.rate
         same = np.diff(wave) == 0
         edges = np.flatnonzero(np.diff(same, prepend=False, append=False))
         starts, ends = edges[::2], edges[1::2] + 1
-        long = ends - starts >= max(_FEWEST_HELD, round(0.0002 * rate))
+        # Where there are few values, a wave stays on one of them for longer.
+        shortest_seconds = _SHORTEST_COARSE_SECONDS if coarse.are_few else _SHORTEST_HELD_SECONDS
+        long = ends - starts >= max(_FEWEST_HELD, round(shortest_seconds * rate))
         holes = []
         outside = round(_OUTSIDE_SECONDS * rate)
         for start, end in zip(starts[long].tolist(), ends[long].tolist(), strict=True):
             value = float(wave[start])
             # The first of equal values is the last that belongs to the sound, unless it jumped there.
             before, after = wave[max(0, start - outside) : start], wave[end : end + outside]
-            if len(before) < outside // 2 or len(after) < outside // 2 or end - start > _LONGEST_SECONDS * rate:
+            # Silence that goes on for long or begins and ends gently is what this recording has in its pauses.
+            is_rest = value == 0 and end - start >= _SHORTEST_REST_SECONDS * rate and own.start <= end < own.stop
+            if end - start > _LONGEST_SECONDS * rate:
+                self._rests += is_rest
+                continue
+            if len(before) < outside // 2 or len(after) < outside // 2:
                 continue
             level = min(float(np.abs(before - value).max()), float(np.abs(after - value).max()))
             if level < max(_LEAST_LEVEL, 40 * self._format.step):
                 continue
             step = max(self._format.step, _COARSER * float(coarse.step_at(wave[start])))
             if max(abs(float(before[-1]) - value), abs(float(after[0]) - value)) <= _GENTLE_STEPS * step:
+                self._rests += is_rest
                 continue
             around = np.concatenate([before, after])
             is_top = value != 0 and (value >= 0.98 * around.max() or value <= 0.98 * around.min())
@@ -198,39 +262,46 @@ class DropoutDetector:
         doubt += edge * (float(np.clip((depth_db - 16) / 4, 0, 1)) if edge > 0 else 1.0)
         return start, end, float(1 / (1 + np.exp(-doubt))), depth_db
 
-    def _together(self, found: list[tuple[int, int, int, float, float]]) -> list[Finding]:
-        """Return the findings of holes; those at one place in several channels are one."""
-        findings = []
-        groups: list[list[tuple[int, int, int, float, float]]] = []
-        for hole in sorted(found):
-            group = next((g for g in groups[-8:] if _is_one(g[0], hole)), None)
-            if group is None:
-                groups.append([hole])
-            else:
-                group.append(hole)
-        for group in groups:
-            start, end = min(hole[0] for hole in group), max(hole[1] for hole in group)
-            confidence = max(hole[3] for hole in group)
-            if confidence >= 0.05:
-                findings.append(self._finding(start, end, sorted({hole[2] for hole in group}), confidence, group[0][4]))
-        return findings
-
-    def _finding(self, start: int, end: int, channels: list[int], confidence: float, depth_db: float) -> Finding:
-        milliseconds = 1e3 * (end - start) / self._format.rate
+    def _finding(self, missing: _Missing, confidence: float, no_rest: float) -> Finding:
+        frames, channels = missing.stop - missing.start, missing.channels
+        milliseconds = 1e3 * frames / self._format.rate
         many = self._format.channels > 1
         where = "" if not many else ", all channels" if len(channels) == self._format.channels else ", one channel"
-        length = f"{milliseconds:.1f} ms" if milliseconds >= 1 else format_count(end - start, "sample")
+        length = f"{milliseconds:.1f} ms" if milliseconds >= 1 else format_count(frames, "sample")
+        doubt = "; perhaps a rest" if no_rest < _HALF_SURE else ""
         return Finding(
             id="",
             kind="dropout",
-            start=start,
-            stop=end,
-            channels=tuple(channels),
+            start=missing.start,
+            stop=missing.stop,
+            channels=channels,
             severity=round(float(1 - np.exp(-milliseconds / 15)), 3),
             confidence=round(confidence, 3),
-            evidence=f"{length} without signal, {depth_db:.0f} dB below what is beside it{where}",
-            detail={"length_ms": round(milliseconds, 3), "depth_db": round(depth_db, 1)},
+            evidence=f"{length} without signal, {missing.depth_db:.0f} dB below what is beside it{where}{doubt}",
+            detail={"length_ms": round(milliseconds, 3), "depth_db": round(missing.depth_db, 1)},
         )
+
+
+def _together(found: list[_Hole]) -> list[_Missing]:
+    """Return holes, those at one place in several channels as one."""
+    groups: list[list[_Hole]] = []
+    for hole in sorted(found, key=lambda hole: (hole.start, hole.stop, hole.channel)):
+        group = next((g for g in groups[-8:] if _is_one(g[0], hole)), None)
+        if group is None:
+            groups.append([hole])
+        else:
+            group.append(hole)
+    return [
+        _Missing(
+            min(hole.start for hole in group),
+            max(hole.stop for hole in group),
+            tuple(sorted({hole.channel for hole in group})),
+            max(hole.confidence for hole in group),
+            group[0].depth_db,
+            {name: float(np.mean([hole.measures[name] for hole in group])) for name in group[0].measures},
+        )
+        for group in groups
+    ]
 
 
 def _edge_db(wave: npt.NDArray[np.float32], start: int, end: int, beside: int) -> float:
@@ -244,9 +315,9 @@ def _edge_db(wave: npt.NDArray[np.float32], start: int, end: int, beside: int) -
     return float(np.mean(sizes))
 
 
-def _is_one(one: tuple[int, int, int, float, float], other: tuple[int, int, int, float, float]) -> bool:
-    overlap = min(one[1], other[1]) - max(one[0], other[0])
-    return one[2] != other[2] and overlap > 0.8 * min(one[1] - one[0], other[1] - other[0])
+def _is_one(one: _Hole, other: _Hole) -> bool:
+    overlap = min(one.stop, other.stop) - max(one.start, other.start)
+    return one.channel != other.channel and overlap > 0.8 * min(one.stop - one.start, other.stop - other.start)
 
 
 KIND = Kind(
