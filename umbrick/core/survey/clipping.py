@@ -5,7 +5,9 @@ level that many flat tops (see :mod:`flat_tops`) share and that nothing near the
 evidence, counted in bits: that one more sample of a natural wave lies within the tolerance, where the samples beside
 the run have fallen far, is as improbable as the tolerance is small against that fall. Tops at one level add up; a
 rail seen on the other side or in another channel helps. So one long flat top in an hour is found, and so are
-thousands of single samples on a rail that others have proved.
+thousands of single samples on a rail that others have proved. That many single samples share a level proves nothing:
+the peaks of a tone do, and those that a limiter has turned down to its ceiling. Nor do a few that are flat by chance
+where tops lie as close below the level as on it.
 
 The tops are measured four ways, and each side keeps the one that explains the most: *exact* (cut off in the
 converter or in the file), *dithered* (the level of a 16-bit file was changed afterwards) and *moving* (the level was
@@ -15,7 +17,7 @@ changed gradually afterwards, so that the rail moves with it); and *frayed* (see
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -35,6 +37,7 @@ from umbrick.core.survey.flat_tops import (
     slot_levels,
 )
 from umbrick.core.survey.frayed_rails import TOLERANCE, frayed_rails
+from umbrick.core.survey.rails import SAME_LEVEL, Rail, are_flat, evidence_bits, frames_on, is_among, is_piled_up
 from umbrick.core.units import amplitude_to_db, format_count, format_db
 
 _DITHER_STEPS = 3.1
@@ -55,25 +58,19 @@ _FASTEST_MOVE = 0.7
 _FULL_EVIDENCE_BITS = 10.0
 """Evidence at which a rail is as likely real as not to be; 2.5 bits more or less turn the odds by two."""
 
-_COINCIDENCE_BITS = 1.5
-"""Taken from each flat top's evidence: flat tops of quiet or coarsely quantised sound share a level by chance."""
-
 _LONE_PAIR_BITS = 3.0
 """Taken from a level that a single pair of equal samples speaks for: any long recording has some by chance."""
+
+_LEAST_MOVING_SHARE = 0.2
+"""What share of the tops on a rail that moves must be flat: it finds room for many that are not."""
+
+_MOST_HELD, _HALFWAY = 0.3, 0.7
+"""Where more of the samples that lie well below the tops are equal to the next, that tops are flat means nothing."""
 
 _COINCIDENCE_SECONDS = 0.1
 _NEARBY_SECONDS = 0.25
 _REACH_SECONDS = 30.0
 _LEAST_CONFIDENCE = 0.05
-
-
-class Rail(NamedTuple):
-    """Tops of one channel and polarity that lie on one rail, with the evidence for it in bits."""
-
-    tops: Tops
-    bits: float
-    level: float
-    frayed: bool = False
 
 
 @dataclass
@@ -91,6 +88,10 @@ class _Side:
     moving: TopsKept = field(default_factory=TopsKept)
     frayed: TopsKept = field(default_factory=TopsKept)
     was_dithered: bool = False
+    halfway: int = 0
+    """Samples that lie well below the tops,"""
+    held: int = 0
+    """and those of them that are equal to the next."""
 
     def add(self, exact: Tops, dithered: Tops | None) -> None:
         """Keep the tops of a block as measured exactly, and as if it were dithered where it may be."""
@@ -102,6 +103,20 @@ class _Side:
         self.alike.add(exact.where(shared))
         self.exact.add(exact.where(~shared))
         self.dithered.add(dithered.where(~dithered.shared_with(exact)))
+
+    def count_held(self, wave: Floats, levels: Floats, slot: int) -> None:
+        """Count the samples of a block that are equal to the next although they are no tops."""
+        whole = len(wave) // slot
+        sizes = wave[: whole * slot].reshape(whole, slot)
+        usual = np.where(levels[:whole] >= FLOOR, np.float32(_HALFWAY) * levels[:whole], np.float32(0))[:, np.newaxis]
+        is_halfway = (sizes[:, :-1] < usual) & (sizes[:, :-1] > -usual) & (sizes[:, :-1] != 0)
+        self.halfway += int(is_halfway.sum())
+        self.held += int((is_halfway & (sizes[:, 1:] == sizes[:, :-1])).sum())
+
+    @property
+    def is_held(self) -> bool:
+        """Whether the sound stays on its values wherever it is, as synthetic and crushed sound does."""
+        return self.held > _MOST_HELD * self.halfway
 
     def exact_tops(self) -> Tops:
         """Return the tops as measured exactly, in order."""
@@ -140,6 +155,7 @@ class ClippingDetector:
             levels = slot_levels(wave, self._slot)
             own = slice(skip // self._slot, -(-(block.stop - first) // self._slot))
             side.levels.append(levels[own])
+            side.count_held(wave, levels, self._slot)
             short = max(8, self._slot // 8)
             short_levels = slot_levels(wave, short)
 
@@ -159,14 +175,18 @@ class ClippingDetector:
 
     def findings(self) -> list[Finding]:
         """Return one finding for each run of clipped samples."""
-        chosen = [self._best_rails(side) for side in self._sides]
+        chosen, unproven = zip(*(self._best_rails(side) for side in self._sides), strict=True)
+        proven = [rail.level for rails in chosen for rail in rails if not rail.frayed]
+        for rails, doubtful in zip(chosen, unproven, strict=True):
+            # A side that reached a rail but for single samples has it where another side, or channel, has it.
+            rails += [] if rails else [rail for rail in doubtful if is_among(rail.level, proven)]
         findings: list[Finding] = []
         for index, side in enumerate(self._sides):
             others = [rail for k, rails in enumerate(chosen) if k != index for rail in rails]
             for rail in chosen[index]:
                 if self._is_tone(rail, chosen[index ^ 1]):
                     continue
-                agreeing = max((r.bits for r in others if abs(r.level / rail.level - 1) < 0.002), default=0.0)
+                agreeing = max((r.bits for r in others if abs(r.level / rail.level - 1) < SAME_LEVEL), default=0.0)
                 bits = rail.bits if rail.frayed else rail.bits + min(agreeing, 6.0)
                 confidence = 1.0 / (1.0 + 2.0 ** (-(bits - _FULL_EVIDENCE_BITS) / 2.5))
                 if confidence >= _LEAST_CONFIDENCE:
@@ -182,21 +202,28 @@ class ClippingDetector:
                 unique[key] = finding
         return sorted(unique.values(), key=lambda f: f.start)
 
-    def _best_rails(self, side: _Side) -> list[Rail]:
+    def _best_rails(self, side: _Side) -> tuple[list[Rail], list[Rail]]:
+        """Return the rails of a side, and those that would be if their tops were flat."""
+        if side.is_held:
+            return [], []
         levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)
-        best = self._rails(side.exact_tops(), levels, self._exact(side, levels))
+        kinds = [self._rails(side.exact_tops(), levels, self._exact(side, levels))]
         if side.was_dithered:
-            dithered = self._rails(side.dithered_tops(), levels, self._dithered(side, levels))
-            if _frames(dithered) > 1.15 * _frames(best):
-                best = dithered
-        tops = side.moving.tops()
-        moving = self._rails(tops, levels, self._moving(side, levels), moving=True)
-        best = moving if _frames(moving) > 1.3 * _frames(best) else best
+            kinds.append(self._rails(side.dithered_tops(), levels, self._dithered(side, levels)))
+        kinds.append(self._rails(side.moving.tops(), levels, self._moving(side, levels), moving=True))
+        best: list[Rail] = []
+        for rails, clearly in zip(kinds, (1.0, 1.15, 1.3) if side.was_dithered else (1.0, 1.3), strict=True):
+            flat = [rail for rail in rails if rail.flat]
+            if frames_on(flat) > clearly * frames_on(best):
+                best = flat
         frayed = [
             Rail(on_rail, bits, float(np.median(on_rail.level)), frayed=True)
             for on_rail, bits in frayed_rails(side.frayed.tops(), self._format.rate)
         ]
-        return frayed if _frames(frayed) > _FRAYED_SHARE * _frames(best) else best
+        # What stands at a level without being flat was turned down to it, and is no frayed clipping either.
+        most = max(map(frames_on, kinds))
+        best = frayed if frames_on(frayed) > _FRAYED_SHARE * most else best
+        return best, [rail for rail in kinds[0] if not rail.flat]
 
     def _exact(self, side: _Side, levels: Floats) -> Floats:
         steps = self._coarse[side.channel].step_at(side.polarity * levels)
@@ -220,7 +247,7 @@ class ClippingDetector:
 
         Slots short enough for a rail that moves have many tops, nearly all of them natural.
         """
-        seeds = np.flatnonzero(_bits(tops) > 2.0)
+        seeds = np.flatnonzero(evidence_bits(tops) > 2.0)
         if not len(seeds):
             return Tops.none()
         rail = np.interp(tops.start, tops.start[seeds], tops.level[seeds])
@@ -229,7 +256,7 @@ class ClippingDetector:
         return tops.where(near)
 
     def _rails(self, tops: Tops, levels: Floats, tolerance_at: Floats, moving: bool = False) -> list[Rail]:
-        bits = _bits(tops) + self._coincidence(tops, tolerance_at)
+        bits = evidence_bits(tops) + self._coincidence(tops, tolerance_at)
         seeds = np.flatnonzero(bits > 0)
         seeds = seeds[~self._is_passed(tops.start[seeds], tops.level[seeds], levels)]
         if not len(seeds):
@@ -246,8 +273,11 @@ class ClippingDetector:
             if highest <= float(tops.level[group].max()) + 2 * slack:
                 evidence += 4.0
             if evidence > 0:
-                level = float(np.median(tops.level[group]))
-                rails.append(Rail(tops.where(self._on_rail(tops, np.sort(group), slack)), evidence, level))
+                on_rail = self._on_rail(tops, np.sort(group), slack)
+                members, level = tops.where(on_rail), float(np.median(tops.level[group]))
+                is_piled = moving or is_piled_up(tops, on_rail, slack)
+                flat = is_piled and are_flat(members, _LEAST_MOVING_SHARE if moving else 0.0)
+                rails.append(Rail(members, evidence, level, flat=flat))
         return rails
 
     def _coincidence(self, tops: Tops, tolerance_at: Floats) -> Floats:
@@ -372,22 +402,6 @@ class ClippingDetector:
                 {"side": "upper" if polarity > 0 else "lower", "rail": level, "rail_dbfs": round(level_db, 3)},
             )
         return self._said[key]
-
-
-def _bits(tops: Tops) -> Floats:
-    """Return the evidence of each top, in bits, that it is cut and not turned; negative for natural tops."""
-    beyond_first = np.minimum(tops.length, 12) - 1
-    bits = np.minimum(beyond_first * np.log2(np.maximum(tops.cut / np.float32(1.5), 1)), 24) - _COINCIDENCE_BITS
-    return bits.astype(np.float32)
-
-
-def _frames(rails: list[Rail]) -> int:
-    """Return how many frames rails explain; tops that lie on two of them count once."""
-    if not rails:
-        return 0
-    tops = Tops.joined([rail.tops for rail in rails])
-    _, first = np.unique(tops.start, return_index=True)
-    return int(tops.length[first].sum())
 
 
 KIND = Kind(

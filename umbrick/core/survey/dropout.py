@@ -114,7 +114,9 @@ class DropoutDetector:
         )
         found = ((one, one.confidence * share, share) for one, share in zip(missing, sure, strict=True))
         return [
-            self._finding(one, confidence, share) for one, confidence, share in found if confidence >= _LEAST_CONFIDENCE
+            self._finding(one, max(confidence, _LEAST_CONFIDENCE), share)
+            for one, confidence, share in found
+            if confidence >= _LEAST_CONFIDENCE or one.confidence >= _HALF_SURE
         ]
 
     def measured(self) -> list[tuple[int, int, dict[str, float]]]:
@@ -268,7 +270,7 @@ class DropoutDetector:
         many = self._format.channels > 1
         where = "" if not many else ", all channels" if len(channels) == self._format.channels else ", one channel"
         length = f"{milliseconds:.1f} ms" if milliseconds >= 1 else format_count(frames, "sample")
-        doubt = "; perhaps a rest" if no_rest < _HALF_SURE else ""
+        is_rest = no_rest < _HALF_SURE <= missing.confidence
         return Finding(
             id="",
             kind="dropout",
@@ -277,8 +279,10 @@ class DropoutDetector:
             channels=channels,
             severity=round(float(1 - np.exp(-milliseconds / 15)), 3),
             confidence=round(confidence, 3),
-            evidence=f"{length} without signal, {missing.depth_db:.0f} dB below what is beside it{where}{doubt}",
-            detail={"length_ms": round(milliseconds, 3), "depth_db": round(missing.depth_db, 1)},
+            evidence=f"{length} without signal, {missing.depth_db:.0f} dB below what is beside it{where}"
+            + ("; perhaps a rest" if is_rest else ""),
+            detail={"length_ms": round(milliseconds, 3), "depth_db": round(missing.depth_db, 1)}
+            | ({"rest": True} if is_rest else {}),
         )
 
 

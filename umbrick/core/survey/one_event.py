@@ -38,7 +38,7 @@ _RULES = (
     _Rule(("sibilance",), ("crackle",), 0.0),
 )
 _CLEARLY = 0.15
-"""Something far surer than what would explain it is kept all the same."""
+"""Something far surer than what would explain it is kept all the same, unless that is a rest: it has edges too."""
 
 
 def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[str, list[Finding]]:
@@ -83,7 +83,11 @@ class _Spans:
         return any(
             self._stops[index] > finding.start
             and (not self._whole or (self._starts[index] <= finding.start and finding.stop <= self._stops[index]))
-            and self._findings[index].confidence >= finding.confidence - _CLEARLY
+            and _explains(self._findings[index], finding)
             and not set(finding.channels).isdisjoint(self._findings[index].channels)
             for index in range(first, last)
         )
+
+
+def _explains(one: Finding, other: Finding) -> bool:
+    return one.confidence >= other.confidence - _CLEARLY or bool(one.detail.get("rest"))

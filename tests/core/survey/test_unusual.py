@@ -1,0 +1,53 @@
+"""Sound that is clean but unusual: what was meant to stop, to be square or to be loud is no damage."""
+
+import numpy as np
+import pytest
+
+from benchmarks.unusual import UNUSUAL
+from tests.core.survey.test_kinds import speech, surveyed
+from tests.sounds import RATE, chord
+
+VOICE = 0.9 * speech(8.0)[:, 0] / np.abs(speech(8.0)).max(), RATE
+MUSIC = 0.9 * chord(8.0)[:, 0] * (1 - 0.6 * np.abs(np.sin(np.arange(8 * RATE) / RATE * 7.3))), RATE
+PAUSES = ("dialled tones", "voice through a gate, 1 ms", "saw notes", "morse", "beeps", "metronome", "hats", "gated pad",
+          "chopped pad", "square tremolo", "noise bursts", "coder's pauses", "low bass", "sub bass")  # fmt: skip
+LOUD = ("sweep", "modem", "limiter, 4 dB", "limiter, 10 dB", "limiter, 6 dB at 24 bits", "chiptune", "bit crush",
+        "square notes", "pulse notes", "sine notes")  # fmt: skip
+
+
+def listed(name, kind):
+    sound, rate, bits = UNUSUAL[name](np.random.default_rng(5), VOICE, MUSIC)
+    findings = surveyed(np.atleast_2d(sound.T).T, rate, [kind], bits).sifted({})
+    return [finding for finding in findings if finding.kind == kind]
+
+
+@pytest.mark.parametrize("name", PAUSES)
+def test_a_rest_is_no_missing_sound(name):
+    assert all(finding.confidence < 0.9 for finding in listed(name, "dropout"))
+    assert len(listed(name, "dropout")) <= 2
+
+
+@pytest.mark.parametrize("name", LOUD)
+def test_peaks_that_reach_a_level_exactly_were_not_cut_off(name):
+    assert listed(name, "clipping") == []
+
+
+def test_a_rest_says_so_and_its_edges_are_no_breaks():
+    sound, rate, bits = UNUSUAL["dialled tones"](np.random.default_rng(5), VOICE, MUSIC)
+    result = surveyed(sound[:, np.newaxis], rate, bits=bits)
+    rests = [finding for finding in result.table.findings if finding.detail.get("rest")]
+    assert len(rests) > 50
+    assert all("perhaps a rest" in rest.evidence for rest in rests)
+    assert len([finding for finding in result.sifted({}) if finding.kind == "discontinuity"]) <= 3
+
+
+def test_holes_among_rests_are_found_by_how_they_break_off():
+    sound, rate, bits = UNUSUAL["coder's pauses"](np.random.default_rng(5), VOICE, MUSIC)
+    loud = np.flatnonzero(np.abs(sound) > 0.5 * np.abs(sound).max())
+    places = [int(loud[len(loud) * part // 5]) // 160 * 160 for part in (1, 2, 3, 4)]
+    for place in places:
+        sound[place : place + 160] = 0
+    found = [f for f in surveyed(sound[:, np.newaxis], rate, ["dropout"], bits).sifted({}) if f.kind == "dropout"]
+    met = [any(abs(finding.start - place) < 20 for finding in found) for place in places]
+    assert sum(met) >= 2
+    assert len(found) <= len(places) + 1
