@@ -25,6 +25,9 @@ _LOW_RATE, _LOW_RATE_PER_SECOND = 16000, 350.0
 _ALIKE, _REGULAR, _PENALTY, _SUREST = 0.12, 0.33, 60.0, 6.0
 """Ticks come at random; where more than a third of the intervals are alike, they are the pulses of a voice."""
 
+_NEXT_ALIKE, _NEXT_REGULAR = 0.08, 0.2
+"""And where more than a fifth are like the one before, the pulses of tones that change."""
+
 
 class CrackleDetector:
     """Collects ticks: bins of the residual far over the median of those around, and not buried in the sound."""
@@ -55,7 +58,8 @@ class CrackleDetector:
             start, stop = max(0, int(stretch[0]) - one // 2), min(self._heard, int(stretch[-1]) + one)
             half_sure = _HALF_SURE_PER_SECOND if rate >= _LOW_RATE else _LOW_RATE_PER_SECOND
             doubt = 4 * np.log2(per_second / half_sure) + (len(stretch) - _FEWEST_TICKS) / 4
-            doubt = min(doubt, _SUREST) - _PENALTY * max(0.0, _regularity(stretch) - _REGULAR)
+            doubt = min(doubt, _SUREST)
+            doubt -= _PENALTY * max(0.0, _regularity(stretch) - _REGULAR, _next_regularity(stretch) - _NEXT_REGULAR)
             findings.append(self._finding(start, stop, per_second, float(1 / (1 + np.exp(-doubt)))))
         return [finding for finding in findings if finding.confidence >= 0.05]
 
@@ -79,6 +83,12 @@ def _regularity(stretch: Integers) -> float:
     intervals = np.sort(np.diff(stretch)).astype(np.float64)
     low, high = (np.searchsorted(intervals, intervals * factor) for factor in (1 - _ALIKE, 1 + _ALIKE))
     return float((high - low).max() / len(intervals))
+
+
+def _next_regularity(stretch: Integers) -> float:
+    """Return the share of the intervals between ticks that are like the one before."""
+    intervals = np.diff(stretch).astype(np.float64)
+    return float(np.mean(np.abs(np.diff(intervals)) <= _NEXT_ALIKE * intervals[1:]))
 
 
 def ticks(block: Block) -> Integers:
