@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -51,6 +51,9 @@ _SHORT_SECONDS = 0.02
 
 _UNASKED = ("clipping", "click", "mouth_click", "crackle", "dropout", "discontinuity")
 """Kinds that are mended if none are named: damage, not taste, and by nothing that changes the length."""
+
+_SURE_ENOUGH = 0.75
+"""What no one asked for is mended only if it is so sure: sound that is good must stay."""
 
 
 @dataclass(frozen=True)
@@ -139,7 +142,9 @@ def mend_command(
         if method is not None:
             plan = [[Batch(method, parameters, _chosen(places, findings, method, parameters, recording))]]
         else:
-            plan = _plan(findings, wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED], original)
+            kinds_mended = wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED]
+            sure = findings if kinds else _sure_enough(findings, sensitivity)
+            plan = _plan(sure, kinds_mended, original)
         result = _apply(original, plan, findings, survey, quiet, is_asked_for=method is not None)
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
@@ -248,6 +253,14 @@ def _chosen(
         raise ParameterError(
             "The survey found nothing to mend there.", "Give the level the sound was cut off at: --set rail_dbfs=-1."
         )
+    return chosen
+
+
+def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Finding]:
+    """Return the findings that are mended although no one named their kinds; say how many are left for that."""
+    chosen = [finding for finding in findings if finding.confidence >= _SURE_ENOUGH or finding.kind in asked]
+    if left := sum(finding.kind in _UNASKED for finding in findings) - sum(f.kind in _UNASKED for f in chosen):
+        warn(f"umbrick: {format_count(left, 'doubtful finding')} left as found; --kinds NAME mends those too.")
     return chosen
 
 

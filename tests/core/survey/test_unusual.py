@@ -33,9 +33,15 @@ def test_peaks_that_reach_a_level_exactly_were_not_cut_off(name):
     assert listed(name, "clipping") == []
 
 
+@pytest.mark.parametrize("name", ["sine notes", "saw notes", "morse", "ringing tone"])
+def test_a_tone_that_is_held_is_no_stutter_and_no_crackle(name):
+    assert len(listed(name, "stutter")) <= 3
+    assert listed(name, "crackle") == []
+
+
 def test_a_rest_says_so_and_its_edges_are_no_breaks():
     sound, rate, bits = UNUSUAL["dialled tones"](np.random.default_rng(5), VOICE, MUSIC)
-    result = surveyed(sound[:, np.newaxis], rate, bits=bits)
+    result = surveyed(sound[:, np.newaxis], rate, ["dropout", "discontinuity"], bits)
     rests = [finding for finding in result.table.findings if finding.detail.get("rest")]
     assert len(rests) > 50
     assert all("perhaps a rest" in rest.evidence for rest in rests)

@@ -25,8 +25,8 @@ _LOW_RATE, _LOW_RATE_PER_SECOND = 16000, 350.0
 _ALIKE, _REGULAR, _PENALTY, _SUREST = 0.12, 0.33, 60.0, 6.0
 """Ticks come at random; where more than a third of the intervals are alike, they are the pulses of a voice."""
 
-_NEXT_ALIKE, _NEXT_REGULAR = 0.08, 0.2
-"""And where more than a fifth are like the one before, the pulses of tones that change."""
+_NEXT_ALIKE, _NEXT_REGULAR = 0.08, 0.17
+"""And where more than a sixth are like the one before, or the one before that, the pulses of tones that change."""
 
 
 class CrackleDetector:
@@ -86,9 +86,10 @@ def _regularity(stretch: Integers) -> float:
 
 
 def _next_regularity(stretch: Integers) -> float:
-    """Return the share of the intervals between ticks that are like the one before."""
+    """Return the share of the intervals between ticks that are like the one before, or the one before that."""
     intervals = np.diff(stretch).astype(np.float64)
-    return float(np.mean(np.abs(np.diff(intervals)) <= _NEXT_ALIKE * intervals[1:]))
+    shares = [np.abs(intervals[apart:] / intervals[:-apart] - 1) <= _NEXT_ALIKE for apart in (1, 2)]
+    return max(float(share.mean()) for share in shares)
 
 
 def ticks(block: Block) -> Integers:

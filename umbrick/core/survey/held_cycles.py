@@ -15,6 +15,7 @@ from scipy.ndimage import maximum_filter1d
 
 from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.detector import Block
+from umbrick.core.survey.loops import begins_by_itself
 
 Floats = npt.NDArray[np.float32]
 
@@ -201,6 +202,8 @@ def _stretches(
         if over_db < _LEAST_OVER_DB:
             continue
         first, last = _edges(wave, int(firsts[begin]), int(firsts[end]) + window, lag, own_db)
+        if begins_by_itself(wave, first, lag, block.rate):
+            continue
         start, stop = (block.start - block.before + at for at in (first, last))
         if block.start <= start < block.stop and stop - start >= _SHORTEST_SECONDS * block.rate:
             held.append(Held(start, stop, lag, own_db, over_db))

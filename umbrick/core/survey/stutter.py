@@ -10,6 +10,7 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
+from umbrick.core.survey.loops import has_own_ends, is_tone
 from umbrick.core.survey.outline import Outline, decibels, levels_of, loud_db, outline
 from umbrick.core.survey.repeats import exact_repeats
 from umbrick.core.survey.restarts import Restart, hops_of_a_row, pattern, restarts
@@ -26,6 +27,9 @@ _MUSIC_DB = 6.0
 _MOST_FOR_A_RESTART = 0.4
 """What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
 
+_MOST_FOR_A_LOOP = 0.4
+"""A note that comes again from end to end, or after something else, is likely meant to."""
+
 _QUIETER_DB = 41.0
 """What comes again so far below the loud passages is what a coder made of a pause, or its silence."""
 
@@ -34,12 +38,13 @@ _TONE_LAG_SECONDS, _TONE_TURNS = 0.01, 6
 
 
 class _Repeated(NamedTuple):
-    """Frames that are those ``lag`` frames earlier, and their level."""
+    """Frames that are those ``lag`` frames earlier, their level, and whether they begin and end by themselves."""
 
     start: int
     stop: int
     lag: int
     level_db: float
+    is_apart: bool
 
 
 class StutterDetector:
@@ -63,7 +68,10 @@ class StutterDetector:
         shortest = max(64, round(_SHORTEST_SECONDS * rate))
         for start, stop, lag in exact_repeats(wave, round(_LONGEST_LAG_SECONDS * rate), shortest):
             level_db = float(decibels(np.mean(np.square(wave[start:stop], dtype=np.float64))))
-            moved = _Repeated(first + start, first + stop, lag, level_db)
+            if is_tone(wave, start, stop, lag, rate):
+                continue
+            is_apart = has_own_ends(wave, start, stop, rate)
+            moved = _Repeated(first + start, first + stop, lag, level_db, is_apart)
             last = self._repeats[-1] if self._repeats else None
             if last and moved.start <= last.stop and moved.lag == last.lag:
                 self._repeats[-1] = last._replace(stop=moved.stop, level_db=max(last.level_db, level_db))
@@ -123,7 +131,9 @@ class StutterDetector:
     def _repeated(self, repeat: _Repeated, usual_db: float) -> Finding:
         length, lag = ((value) * 1e3 / self._format.rate for value in (repeat.stop - repeat.start, repeat.lag))
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
-        confidence = 0.99 if length >= 0.9 * lag else 0.6 + 0.3 * length / lag
+        confidence = 0.99 if length >= 0.9 * lag else _MOST_FOR_A_LOOP * length / lag
+        if repeat.is_apart:
+            confidence = min(confidence, _MOST_FOR_A_LOOP)
         confidence *= _sure((repeat.level_db - usual_db + _QUIETER_DB) / 2)
         return Finding(
             id="",
