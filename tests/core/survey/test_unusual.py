@@ -9,10 +9,10 @@ from tests.sounds import RATE, chord
 
 VOICE = 0.9 * speech(8.0)[:, 0] / np.abs(speech(8.0)).max(), RATE
 MUSIC = 0.9 * chord(8.0)[:, 0] * (1 - 0.6 * np.abs(np.sin(np.arange(8 * RATE) / RATE * 7.3))), RATE
-PAUSES = ("dialled tones", "voice through a gate, 1 ms", "saw notes", "morse", "beeps", "metronome", "hats",
+PAUSES = ("dialled tones", "voice through a gate of 1 ms", "saw notes", "morse", "beeps", "metronome", "hats",
           "gated pad", "chopped pad", "square tremolo", "noise bursts", "coder's pauses", "low bass",
           "sub bass")  # fmt: skip
-LOUD = ("sweep", "modem", "limiter, 4 dB", "limiter, 10 dB", "limiter, 6 dB at 24 bits", "chiptune", "bit crush",
+LOUD = ("sweep", "modem", "limiter by 4 dB", "limiter by 10 dB", "limiter by 6 dB at 24 bits", "chiptune", "bit crush",
         "square notes", "pulse notes", "sine notes")  # fmt: skip
 
 
