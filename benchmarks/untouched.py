@@ -24,6 +24,7 @@ from umbrick.cli.mend import mend_command
 _LISTED, _SURE = 0.5, 0.9
 _LEAST_CHANGE_DB = -60.0
 _SECONDS = 12.0
+_HIGHEST = 0.98
 
 
 def made(name: str, files: list[Path]):
@@ -34,6 +35,7 @@ def made(name: str, files: list[Path]):
     if found is None:
         return None
     sound, rate, bits = found
+    sound = sound * min(1.0, _HIGHEST / np.abs(sound).max())
     return np.atleast_2d(sound.T).T, rate, bits
 
 

@@ -61,8 +61,8 @@ _FULL_EVIDENCE_BITS = 10.0
 _LONE_PAIR_BITS = 3.0
 """Taken from a level that a single pair of equal samples speaks for: any long recording has some by chance."""
 
-_LEAST_MOVING_SHARE = 0.2
-"""What share of the tops on a rail that moves must be flat: it finds room for many that are not."""
+_LEAST_FLAT_SHARE, _LEAST_MOVING_SHARE = 0.01, 0.2
+"""What share of the tops on a rail must be flat; of one that moves, more: it finds room for many that are not."""
 
 _MOST_HELD, _HALFWAY = 0.3, 0.7
 """Where more of the samples that lie well below the tops are equal to the next, that tops are flat means nothing."""
@@ -276,7 +276,7 @@ class ClippingDetector:
                 on_rail = self._on_rail(tops, np.sort(group), slack)
                 members, level = tops.where(on_rail), float(np.median(tops.level[group]))
                 is_piled = moving or is_piled_up(tops, on_rail, slack)
-                flat = is_piled and are_flat(members, _LEAST_MOVING_SHARE if moving else 0.0)
+                flat = is_piled and are_flat(members, _LEAST_MOVING_SHARE if moving else _LEAST_FLAT_SHARE)
                 rails.append(Rail(members, evidence, level, flat=flat))
         return rails
 

@@ -65,6 +65,8 @@ _SPIKE, _NOTHING_BUT_A_SPIKE = 0.9, 0.99
 nothing else is thought of."""
 
 _EDGE_SHARE = 0.12
+_APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
+_SILENCE = 10 ** (-50 / 20)
 
 
 class Event(NamedTuple):
@@ -93,6 +95,8 @@ def events(block: Block) -> list[Event]:
         sure = _sure(seen.columns, block.rate)
         for row in np.flatnonzero(sure.sum(axis=1) >= _LEAST_CONFIDENCE).tolist():
             start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
+            if _is_an_end(residual.wave, start, stop, block.rate):
+                continue
             found.append(
                 Event(
                     # At its ends the residual goes on over sound made up beyond the recording.
@@ -126,6 +130,14 @@ def _extent(residual: Residual, found: Impulses, row: int, is_spike: bool) -> tu
     size = np.abs(residual.error[start:stop])
     loud = np.flatnonzero(size >= _EDGE_SHARE * size.max())
     return start + int(loud[0]), start + int(loud[-1]) + 1
+
+
+def _is_an_end(wave: npt.NDArray[np.float32], start: int, stop: int, rate: int) -> bool:
+    """Whether sound begins or ends there: on one side there is silence, and what is on the other is far louder."""
+    apart, beside = round(_APART_SECONDS * rate), round(_BESIDE_SECONDS * rate)
+    sides = wave[max(0, start - beside) : max(0, start - apart)], wave[stop + apart : stop + beside]
+    faint, loud = sorted(float(np.abs(side).max(initial=0.0)) for side in sides)
+    return faint <= _SILENCE * loud
 
 
 def together(found: list[Event]) -> list[list[Event]]:

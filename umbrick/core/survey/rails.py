@@ -25,6 +25,9 @@ _FLAT_BITS, _LEAST_FLAT_BITS, _LEAST_FLAT_MEAN = 2.0, 8.0, 0.1
 and in the mean with those that are not."""
 
 _ALIKE = 0.05
+_MANY = 10
+"""Of so many tops, a single flat one is chance."""
+
 _BELOW_WIDTHS, _LEAST_PILED = 12.0, 0.5
 """Of the tops in so many times the width of a rail below it, and on it, this share lies on it; of a tone's tops less
 than a third."""
@@ -59,6 +62,7 @@ def are_flat(tops: Tops, least_share: float) -> bool:
     shapes = np.stack([tops.length[flat], np.round(np.log(tops.cut[flat]) / _ALIKE)], axis=1)
     _, one_of_each = np.unique(shapes, axis=0, return_index=True)
     is_enough = bits[flat][one_of_each].sum() >= _LEAST_FLAT_BITS
+    is_enough &= flat.sum() > 1 or len(bits) <= _MANY
     return bool(is_enough and bits[flat].sum() >= _LEAST_FLAT_MEAN * len(bits) and flat.mean() >= least_share)
 
 
