@@ -241,6 +241,8 @@ def test_a_copy_under_another_name_holds_the_same(casebook, recording, tmp_path)
     copy.close()
     with pytest.raises(CasebookError, match="exists already"):
         casebook.copy_to(tmp_path / "below" / "copy.casebook")
+    with pytest.raises(CasebookError, match=r"cannot be written.*\n*.*Nothing was changed"):
+        casebook.copy_to(tmp_path / "nowhere" / "copy.casebook")
 
 
 def test_a_casebook_is_open_in_one_window_only(casebook):

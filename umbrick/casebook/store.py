@@ -113,16 +113,15 @@ class Store:
             raise CasebookError(f"{path.name} exists already.", "It was not touched; choose another name.")
         try:
             sweep(path.parent)
-            with PartFile(path.parent) as part, translated(path):
-                with self._lock:
+            with PartFile(path.parent) as part:
+                with translated(path), self._lock:
                     target = sqlite3.connect(part.path)
                     try:
                         self._connection.backup(target)
                         target.execute("PRAGMA journal_mode = DELETE")
                     finally:
                         target.close()
-                part.dress()
-                os.link(part.path, path)  # unlike a renaming, it fails if the name has been taken meanwhile
+                part.take_free_name(path)
         except OSError as error:
             raise CasebookError(f"{path} cannot be written: {error.strerror}.", "Nothing was changed.") from error
 

@@ -1,5 +1,6 @@
 """Files on their way: whole or not there, their own, and swept when a killed process has left them."""
 
+import errno
 import fcntl
 import os
 import time
@@ -94,3 +95,21 @@ def test_a_target_is_the_file_that_a_link_leads_to_and_nothing_else(tmp_path):
     for name in ("loop", "x" * 300):
         with pytest.raises(FileError, match="cannot be written"):
             real_target(tmp_path / name)
+
+
+@pytest.mark.parametrize("has_links", [True, False])
+def test_a_free_name_is_taken_once_also_where_files_have_but_one_name(tmp_path, monkeypatch, has_links):
+    def refuse(*_):
+        raise PermissionError(errno.EPERM, os.strerror(errno.EPERM))
+
+    if not has_links:
+        monkeypatch.setattr(os, "link", refuse)
+    target = tmp_path / "a.txt"
+    with PartFile(tmp_path) as part:
+        part.write(b"new")
+        part.take_free_name(target)
+    assert target.read_text() == "new"
+    assert os.listdir(tmp_path) == ["a.txt"]
+    with PartFile(tmp_path) as part, pytest.raises(FileExistsError):
+        part.take_free_name(target)
+    assert target.read_text() == "new"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import fcntl
 import os
 import tempfile
@@ -15,6 +16,9 @@ from umbrick.core.errors import FileError
 _PREFIX, _SUFFIX = ".umbrick-", ".part"
 _YOUNG_SECONDS = 60.0
 """Younger ones are never swept: they may have been made but not locked yet."""
+
+NO_LINKS = (errno.EPERM, errno.EOPNOTSUPP, errno.EMLINK, errno.EXDEV)
+"""What a file system says that gives no file a second name."""
 
 
 class PartFile:
@@ -82,6 +86,18 @@ class PartFile:
         self.dress(like)
         os.fsync(self.handle)
         os.replace(self.path, path)
+
+    def take_free_name(self, path: Path) -> None:
+        """Dress it as a new file, have it on the disk, then give it a name; FileExistsError if that has been taken."""
+        self.dress()
+        os.fsync(self.handle)
+        try:
+            os.link(self.path, path)  # unlike a renaming, it fails if the name has been taken meanwhile
+        except OSError as error:
+            if error.errno not in NO_LINKS:
+                raise
+            os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
+            os.replace(self.path, path)
 
 
 def is_part(path: Path) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import errno
 import os
 import shutil
 from collections.abc import Callable, Sequence
@@ -20,7 +19,7 @@ from umbrick.core.sound.conversion import ChannelChoice, Outgoing
 from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.dither import TriangularDither
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
-from umbrick.core.sound.part_file import PartFile, real_target, sweep
+from umbrick.core.sound.part_file import NO_LINKS, PartFile, real_target, sweep
 from umbrick.core.sound.source import Source
 from umbrick.core.sound.whole_file import explained, make_safe
 from umbrick.core.units import db_to_amplitude, format_count
@@ -256,7 +255,7 @@ def keep(path: Path, keep_as: Path) -> None:
     try:
         os.link(path, keep_as)
     except OSError as error:
-        if error.errno not in (errno.EPERM, errno.EOPNOTSUPP, errno.EMLINK, errno.EXDEV):
+        if error.errno not in NO_LINKS:
             raise
         shutil.copy2(path, keep_as)
         make_safe(keep_as)
