@@ -66,7 +66,7 @@ nothing else is thought of."""
 
 _EDGE_SHARE = 0.12
 _APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
-_SILENCE = 10 ** (-50 / 20)
+_SILENCE, _GOES_ON = 10 ** (-50 / 20), 0.02
 
 
 class Event(NamedTuple):
@@ -95,7 +95,8 @@ def events(block: Block) -> list[Event]:
         sure = _sure(seen.columns, block.rate)
         for row in np.flatnonzero(sure.sum(axis=1) >= _LEAST_CONFIDENCE).tolist():
             start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
-            if _is_an_end(residual.wave, start, stop, block.rate):
+            known = slice(max(0, first_read - residual.first), after_read - residual.first)
+            if _is_an_end(residual.wave[known], start - known.start, stop - known.start, block.rate):
                 continue
             found.append(
                 Event(
@@ -133,11 +134,13 @@ def _extent(residual: Residual, found: Impulses, row: int, is_spike: bool) -> tu
 
 
 def _is_an_end(wave: npt.NDArray[np.float32], start: int, stop: int, rate: int) -> bool:
-    """Whether sound begins or ends there: on one side there is silence, and what is on the other is far louder."""
+    """Whether sound begins or ends there: on one side there is silence, on the other what goes on with it."""
     apart, beside = round(_APART_SECONDS * rate), round(_BESIDE_SECONDS * rate)
-    sides = wave[max(0, start - beside) : max(0, start - apart)], wave[stop + apart : stop + beside]
+    if start < beside or stop + beside > len(wave):
+        return False
+    sides = wave[start - beside : start - apart], wave[stop + apart : stop + beside]
     faint, loud = sorted(float(np.abs(side).max(initial=0.0)) for side in sides)
-    return faint <= _SILENCE * loud
+    return faint <= _SILENCE * loud and loud > _GOES_ON * float(np.abs(wave[start:stop]).max())
 
 
 def together(found: list[Event]) -> list[list[Event]]:
