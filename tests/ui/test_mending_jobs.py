@@ -180,13 +180,13 @@ def test_the_residue_of_declicking_holds_no_music(hands, window, tmp_path):
     assert np.square(residue - clicks).sum() < 0.02 * np.square(clicks).sum()
 
 
-def disc(seconds=10.0):
-    """Speech with ticks, and two seconds of crackle; what was there before them."""
+def disc(seconds=8.0):
+    """Speech with ticks, and a second of crackle; what was there before them."""
     truth = speech(seconds, seed=4)
     noisy, random = truth.copy(), rng(3)
     for at in range(RATE // 2, 4 * RATE, RATE // 2):
         noisy[at, 0] += random.choice((-0.3, 0.3))
-    for at in random.integers(6 * RATE, 8 * RATE, 120).tolist():
+    for at in random.integers(6 * RATE, 7 * RATE, 60).tolist():
         noisy[at : at + 2, 0] += random.normal(0, 0.06)
     return noisy, truth
 
@@ -214,7 +214,7 @@ def test_a_disc_loses_ticks_and_crackle_in_one_decision_with_an_amount_chosen_by
     mended = hands.work.version.read(0, len(truth))
     ticks = slice(0, 5 * RATE)
     assert np.square(mended - truth)[ticks].sum() < 0.02 * np.square(noisy - truth)[ticks].sum()
-    untouched = slice(8 * RATE + RATE // 2, len(truth))
+    untouched = slice(7 * RATE + RATE // 2, len(truth))
     assert np.array_equal(mended[untouched], hands.work.history.original.read(untouched.start, untouched.stop))
     hands.press("Ctrl+Z")
     assert not hands.work.history.mends

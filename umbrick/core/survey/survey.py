@@ -90,6 +90,7 @@ class Survey:
 
 
 _WORKERS = 2
+_LONG_FRAMES = 1 << 27
 
 _T = TypeVar("_T")
 
@@ -205,6 +206,8 @@ class Surveyor:
         return self._told(self._found(None))
 
     def _found(self, pool: ThreadPoolExecutor | None) -> dict[str, list[Finding]]:
+        # Of hours each holds much; working on two at once would take the most memory of all.
+        pool = pool if self._frames < _LONG_FRAMES else None
         asked = {name: detector.findings for name, detector in self._detectors.items() if self._fed}
         return dict(zip(asked, _all_done(asked.values(), pool), strict=True))
 
