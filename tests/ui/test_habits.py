@@ -93,6 +93,8 @@ def test_a_command_is_found_by_a_word_of_it_with_its_key_and_why_it_is_off(hands
         assert isinstance(dialog, CommandFinder)
         QTest.keyClicks(dialog.words, "undo")
         seen["off"] = dialog.list.item(0).text()
+        QTest.keyClicks(dialog.words, " xylophone")
+        seen["nothing"] = dialog.list.item(0).text()
         dialog.words.clear()
         QTest.keyClicks(dialog.words, "set marker")
         seen["found"] = dialog.list.item(0).text()
@@ -101,6 +103,7 @@ def test_a_command_is_found_by_a_word_of_it_with_its_key_and_why_it_is_off(hands
     hands.in_dialog(look)
     hands.press("Shift+F1")
     assert "There is nothing to undo." in seen["off"]
+    assert seen["nothing"] == "No command has these words."
     assert "T" in seen["found"].split()
     assert len(hands.window.bench.work.history.markers) == 1
 

@@ -216,7 +216,7 @@ class BenchWindow(QMainWindow):
             self.tools.reviewing,
             [
                 self._button("next_part", "Next to level  Shift+F4"),
-                self._button("level_part", "Level it  Ctrl+Return"),
+                self._button("level_part", "Level it  Ctrl+Enter"),
                 self._button("review_out", "Write…"),
             ],
         )

@@ -59,6 +59,10 @@ class CommandFinder(QDialog):
                 everything = f"{title} {command.hint} {command.menu}".lower()
                 if all(word in everything for word in words) and all(word in title for word in words) is named:
                     self._add(command)
+        if not self.list.count():
+            nothing = QListWidgetItem("No command has these words.")
+            nothing.setFlags(Qt.ItemFlag.NoItemFlags)
+            self.list.addItem(nothing)
         self.list.setCurrentRow(0)
 
     def _add(self, command: Command) -> None:

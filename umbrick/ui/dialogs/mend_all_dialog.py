@@ -114,7 +114,7 @@ class Choices(QAbstractListModel):
 
 
 class MendAllDialog(QDialog):
-    """Lists the open findings of some kinds; those unticked are left out. Return mends.
+    """Lists the open findings of some kinds; those unticked are left out. Enter mends.
 
     ``preferred`` gives for kinds the title of the candidate that was chosen.
     """
@@ -190,7 +190,7 @@ class MendAllDialog(QDialog):
         self._preview.update()
         left_out = f", {total - count} left out" if count < total else ""
         self.count.setText(f"{format_count(count, 'place')} of {self._title}{left_out}")
-        self.mend_button.setText(f"Mend {count}  Return")
+        self.mend_button.setText(f"Mend {count}  Enter")
         self.mend_button.setEnabled(count > 0)
 
 
