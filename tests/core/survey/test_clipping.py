@@ -65,6 +65,15 @@ def test_a_rail_that_moves_because_the_level_was_changed_is_followed():
     assert precision >= 0.95
 
 
+def test_all_of_a_top_counts_that_was_dithered_at_full_scale():
+    sound, _, mask = clipped(voice(4.0), 0.02, 1.0)
+    random = rng(4)
+    dithered = sound + (random.random(sound.shape) - random.random(sound.shape)) * 2.0**-15
+    recall, precision = scores(survey(dithered, bits=16), mask)
+    assert recall >= 0.995
+    assert precision >= 0.98
+
+
 def test_a_file_turned_down_and_dithered_is_found():
     sound, _, mask = clipped(voice(4.0), 0.01)
     random = rng(5)

@@ -49,6 +49,10 @@ _COARSE_STEP = 2.0**-17
 _MOVING = 1.2e-4
 """How far a rail may move within one short slot, relative to its level: 6 dB in 6 seconds."""
 
+_DITHER_CLEARLY, _MOVING_CLEARLY = 1.05, 1.3
+"""How many times more must be explained by dither, or by a rail that moves. Dithered at full scale most of a top is
+exact, and what is a step below belongs to it all the same; where nothing was dithered that is one sample in a hundred."""
+
 _FRAYED_SHARE = 3.0
 """Frayed tops reach further down than clean ones; they are believed if they explain this many times as much."""
 
@@ -212,7 +216,8 @@ class ClippingDetector:
             kinds.append(self._rails(side.dithered_tops(), levels, self._dithered(side, levels)))
         kinds.append(self._rails(side.moving.tops(), levels, self._moving(side, levels), moving=True))
         best: list[Rail] = []
-        for rails, clearly in zip(kinds, (1.0, 1.15, 1.3) if side.was_dithered else (1.0, 1.3), strict=True):
+        least = (1.0, _DITHER_CLEARLY, _MOVING_CLEARLY) if side.was_dithered else (1.0, _MOVING_CLEARLY)
+        for rails, clearly in zip(kinds, least, strict=True):
             flat = [rail for rail in rails if rail.flat]
             if frames_on(flat) > clearly * frames_on(best):
                 best = flat
