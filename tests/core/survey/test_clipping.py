@@ -74,6 +74,13 @@ def test_all_of_a_top_counts_that_was_dithered_at_full_scale():
     assert precision >= 0.98
 
 
+def test_what_is_clipped_nearly_all_the_time_is_no_square_wave():
+    sound, _, mask = clipped(voice(4.0), 0.9, 0.9)
+    recall, precision = scores(survey(sound, bits=16), mask)
+    assert recall >= 0.98
+    assert precision >= 0.98
+
+
 def test_a_file_turned_down_and_dithered_is_found():
     sound, _, mask = clipped(voice(4.0), 0.01)
     random = rng(5)

@@ -51,7 +51,7 @@ _MOVING = 1.2e-4
 
 _DITHER_CLEARLY, _MOVING_CLEARLY = 1.05, 1.3
 """How many times more must be explained by dither, or by a rail that moves. Dithered at full scale most of a top is
-exact, and what is a step below belongs to it all the same; where nothing was dithered that is one sample in a hundred."""
+exact, and what is a step below belongs to it all the same; where nothing was dithered that is one in a hundred."""
 
 _FRAYED_SHARE = 3.0
 """Frayed tops reach further down than clean ones; they are believed if they explain this many times as much."""
@@ -71,6 +71,7 @@ _LEAST_FLAT_SHARE, _LEAST_MOVING_SHARE = 0.01, 0.2
 _MOST_HELD, _HALFWAY = 0.3, 0.7
 """Where more of the samples that lie well below the tops are equal to the next, that tops are flat means nothing."""
 
+_LASTS_ALIKE = 0.1
 _COINCIDENCE_SECONDS = 0.1
 _NEARBY_SECONDS = 0.25
 _REACH_SECONDS = 30.0
@@ -373,7 +374,7 @@ class ClippingDetector:
             flat += int(other.tops.length[np.isin(other.tops.start // self._slot, slots)].sum())
         longest = int(rail.tops.length.max())
         share = flat / max(len(slots) * self._slot, longest)
-        if share > 0.85:
+        if share > 0.85 and _last_alike(rail.tops):
             return True
         lengths = rail.tops.length
         low, middle, high = np.percentile(lengths, (10, 50, 90))
@@ -407,6 +408,13 @@ class ClippingDetector:
                 {"side": "upper" if polarity > 0 else "lower", "rail": level, "rail_dbfs": round(level_db, 3)},
             )
         return self._said[key]
+
+
+def _last_alike(tops: Tops) -> bool:
+    """Whether most tops last as long as the next one, as those of a square wave do; what is clipped by far does not."""
+    if len(tops.length) < 3:
+        return True
+    return bool(np.median(np.abs(np.diff(tops.length)) / tops.length[1:]) < _LASTS_ALIKE)
 
 
 KIND = Kind(
