@@ -8,6 +8,9 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLineEdit, QScrollArea
 
 from tests.sounds import faultless, write
+from umbrick.core.timeline.change import delete, insert
+from umbrick.core.timeline.history import Edit
+from umbrick.core.view.window import Window
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui.bench.selecting import Ruler, Snap
 from umbrick.ui.dialogs.command_finder import CommandFinder
@@ -158,3 +161,25 @@ def test_the_guide_is_read_beside_the_bench(hands):
 def test_no_two_commands_have_one_key(window):
     keys = [key for command in window.actions_.commands.values() for key in command.keys]
     assert len(keys) == len(set(keys))
+
+
+@pytest.mark.parametrize("what", ["trim", "undo"])
+def test_what_is_looked_at_stays_within_a_recording_that_became_shorter(quiet, what, capfd):
+    work, bench = quiet.work, quiet.window.bench
+    frames = work.frames
+    if what == "undo":
+        bench.commit(work, Edit("twice", (insert(work.version, frames, work.recording.source),)))
+    bench.set_cursor(work.frames - 10)
+    bench.select(work.frames - 200, work.frames - 20)
+    bench.set_loupe(Window(work.frames - 96, work.frames))
+    bench.set_passage(Window(work.frames - 900, work.frames))
+    quiet.settle()
+    if what == "trim":
+        assert bench.commit(work, Edit("trim", (delete(work.version, 1, work.frames),)))
+        quiet.settle()
+    else:
+        quiet.press("Ctrl+Z")
+    assert max(work.passage.stop, work.loupe.stop) <= max(work.frames, 1)
+    assert work.cursor <= work.frames
+    assert work.selection is None
+    assert "Traceback" not in capfd.readouterr().err

@@ -198,3 +198,12 @@ def test_a_long_patch_is_drawn_where_its_sound_is():
     patched = replace(version, 10000, 40000, ArraySource(patch, RATE, "long")).apply(version)
     extent = Columns({"quiet": pyramid}).measure(patched, 0, RATE, 48)
     assert np.flatnonzero(extent.high[:, 0] > 0.5).tolist() == [30]
+
+
+@given(st.floats(-50, 5000), st.floats(0.1, 5000), st.integers(0, 3000), st.integers(0, 3))
+def test_a_window_tells_the_frames_that_a_recording_has_in_it(start, length, total, beside):
+    first, last = Window(start, start + length).frames_in(total, beside)
+    assert 0 <= first <= last <= total
+    inside = [frame for frame in range(total) if start <= frame < start + length]
+    assert set(inside) <= set(range(first, last))
+    assert last - first <= length + 2 + 2 * beside

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from typing import TypeVar
 
@@ -56,6 +57,12 @@ class Window:
         length = max(self.length, (stop - start) / (1 - 2 * margin))
         middle = (start + stop) / 2
         return Window(middle - length / 2, middle + length / 2).within(total)
+
+    def frames_in(self, total: int, beside: int = 0) -> tuple[int, int]:
+        """Return the first frame and that after the last which a recording of ``total`` frames has in it, and some
+        beside it; none where it lies beyond the end."""
+        first = min(max(0, int(self.start) - beside), total)
+        return first, min(max(first, math.ceil(self.stop) + beside), total)
 
     def within(self, total: int) -> Window:
         """Return the window moved (never zoomed, unless it is longer than the whole) to lie in the recording."""

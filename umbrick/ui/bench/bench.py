@@ -272,8 +272,12 @@ class Bench(QObject):
     def tell_edited(self, work: Work) -> None:
         """Let the widgets know that a recording was edited."""
         self.measure_peak(work)
+        has_moved = work.stay_within()
         work.follow_focus()
         if work is self.work:
+            if has_moved:
+                self.place_changed.emit()
+                self.view_changed.emit()
             self.version_changed.emit()
             self.findings_changed.emit()
             self.focus_changed.emit()

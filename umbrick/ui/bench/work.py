@@ -142,6 +142,19 @@ class Work:
             self._placed = self.found, version, self.found.moved(self.history.original, version)
         return self._placed[2]
 
+    def stay_within(self) -> bool:
+        """Have what is looked at and selected lie in the version that is worked on, which may have become shorter.
+
+        Return whether any of it did not.
+        """
+        frames, before = self.frames, (self.passage, self.loupe, self.cursor, self.selection)
+        self.passage, self.loupe = self.passage.within(frames), self.loupe.within(frames)
+        self.cursor = min(self.cursor, frames)
+        if self.selection is not None:
+            start, stop = (min(at, frames) for at in self.selection)
+            self.selection = (start, stop) if start < stop else None
+        return before != (self.passage, self.loupe, self.cursor, self.selection)
+
     def follow_focus(self) -> None:
         """Have the finding in focus be where its sound is now; none if that is gone."""
         if self.focus is not None:

@@ -97,7 +97,7 @@ class LoupeStrip(Strip):
 
     def _make(self, work: Work, version: Version, window: Window) -> _Content:
         channel = work.channel
-        first, last = max(0, int(window.start) - 1), min(version.frames, int(np.ceil(window.stop)) + 1)
+        first, last = window.frames_in(version.frames, beside=1)
         per_sample = self.width() / window.length
         oversampling = int(np.clip(np.ceil(per_sample * _POINTS_PER_PIXEL), 1, _MOST_OVERSAMPLING))
         start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)

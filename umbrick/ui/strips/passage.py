@@ -87,7 +87,7 @@ class PassageStrip(Strip):
         lane = max(4, int(rect.height() * ratio / work.channels))
         start, stop = int(window.start), max(int(window.start) + 1, round(window.stop))
         extent = work.columns.measure(version, start, stop, width)
-        spans = rebuilt_spans(version, work.history.original, max(0, start), min(stop, version.frames))
+        spans = rebuilt_spans(version, work.history.original, *window.frames_in(version.frames))
         rebuilt = columns_of(spans, start, stop, width)
         pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self.theme))
         return WavePicture(to_image(pixels, ratio), extent)
