@@ -137,18 +137,24 @@ def test_the_newest_picture_wins(qtbot):
     renderer.close()
 
 
-def test_a_picture_that_fails_is_told_and_the_next_is_made(qtbot):
+@pytest.mark.parametrize(
+    ("error", "told"),
+    [(FileError("It is shorter."), "It is shorter."), (IndexError("beyond"), "Drawing met a fault in Umbrick itself")],
+)
+def test_a_picture_that_fails_is_told_and_the_next_is_made(qtbot, error, told):
     parent = QObject()
     renderer = Renderer(parent)
     failed, ready = [], []
     renderer.failed.connect(failed.append)
+    renderer.fault.connect(lambda sentence, _: failed.append(sentence))
     renderer.ready.connect(lambda key, _: ready.append(key))
 
     def broken():
-        raise FileError("The file has become shorter.")
+        raise error
 
     renderer.request("a", broken)
     qtbot.waitUntil(lambda: bool(failed))
+    assert told in failed[0]
     renderer.request("b", lambda: None)
     qtbot.waitUntil(lambda: ready == ["b"])
     renderer.close()

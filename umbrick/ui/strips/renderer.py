@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import threading
-import traceback
 from collections.abc import Callable, Hashable
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import CancelledError, UmbrickError
+from umbrick.core.fault_log import fault_named, note_fault
 
 
 class Renderer(QObject):
@@ -21,6 +21,8 @@ class Renderer(QObject):
     ready = Signal(object, object)
     """The key of a request, and what its function returned."""
     failed = Signal(str)
+    fault = Signal(str, str)
+    """A picture met a fault in Umbrick itself: the sentence, and all details."""
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
@@ -64,7 +66,7 @@ class Renderer(QObject):
                 pass
             except UmbrickError as error:
                 self.failed.emit(str(error))
-            except Exception:
-                traceback.print_exc()
+            except Exception as error:
+                self.fault.emit(f"Drawing met a {fault_named(error)}.", note_fault(error))
             finally:
                 self.busy = None

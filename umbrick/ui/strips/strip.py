@@ -59,6 +59,7 @@ class Strip(QWidget):
         self._renderer = Renderer(self)
         self._renderer.ready.connect(self._take)
         self._renderer.failed.connect(self._bench.failed)
+        self._renderer.fault.connect(self._bench.jobs.fault)
         self._ask = QTimer(self, singleShot=True)
         self._ask.timeout.connect(self._request)
         self.installEventFilter(self)
