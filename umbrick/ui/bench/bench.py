@@ -275,12 +275,13 @@ class Bench(QObject):
         has_moved = work.stay_within()
         work.follow_focus()
         if work is self.work:
-            if has_moved:
-                self.place_changed.emit()
-                self.view_changed.emit()
+            # What depends on mends that are gone must know first.
             self.version_changed.emit()
             self.findings_changed.emit()
             self.focus_changed.emit()
+            if has_moved:
+                self.place_changed.emit()
+                self.view_changed.emit()
 
     def measure_peak(self, work: Work) -> None:
         """Find the highest sample of the current version in the background, unless it is known."""
