@@ -47,7 +47,7 @@ def _base(files, group):
 
 
 def change_db(sound, rate, bits):
-    """Return by how much a mend with the default settings changes a sound, and the sentence the command says."""
+    """Return by how much a mend with the default settings changes a sound, in dB of its power."""
     with tempfile.TemporaryDirectory() as folder:
         before, after = Path(folder) / "a.wav", Path(folder) / "b.wav"
         soundfile.write(before, sound, rate, subtype=f"PCM_{bits}")

@@ -258,8 +258,8 @@ def _chosen(
 
 def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Finding]:
     """Return the findings that are mended although no one named their kinds; say how many are left for that."""
-    chosen = [finding for finding in findings if finding.confidence >= _SURE_ENOUGH or finding.kind in asked]
-    if left := sum(finding.kind in _UNASKED for finding in findings) - sum(f.kind in _UNASKED for f in chosen):
+    chosen = [f for f in findings if f.kind in _UNASKED and (f.confidence >= _SURE_ENOUGH or f.kind in asked)]
+    if left := sum(finding.kind in _UNASKED for finding in findings) - len(chosen):
         warn(f"umbrick: {format_count(left, 'doubtful finding')} left as found; --kinds NAME mends those too.")
     return chosen
 

@@ -37,7 +37,7 @@ from umbrick.core.survey.flat_tops import (
     slot_levels,
 )
 from umbrick.core.survey.frayed_rails import TOLERANCE, frayed_rails
-from umbrick.core.survey.rails import SAME_LEVEL, Rail, are_flat, evidence_bits, frames_on, is_among, is_piled_up
+from umbrick.core.survey.rails import FLAT_BITS, Rail, are_flat, evidence_bits, frames_on, is_piled_up, is_same_level
 from umbrick.core.units import amplitude_to_db, format_count, format_db
 
 _DITHER_STEPS = 3.1
@@ -184,14 +184,18 @@ class ClippingDetector:
         proven = [rail.level for rails in chosen for rail in rails if not rail.frayed]
         for rails, doubtful in zip(chosen, unproven, strict=True):
             # A side that reached a rail but for single samples has it where another side, or channel, has it.
-            rails += [] if rails else [rail for rail in doubtful if is_among(rail.level, proven)]
+            rails += (
+                []
+                if rails
+                else [rail for rail in doubtful if any(is_same_level(level, rail.level) for level in proven)]
+            )
         findings: list[Finding] = []
         for index, side in enumerate(self._sides):
             others = [rail for k, rails in enumerate(chosen) if k != index for rail in rails]
             for rail in chosen[index]:
                 if self._is_tone(rail, chosen[index ^ 1]):
                     continue
-                agreeing = max((r.bits for r in others if abs(r.level / rail.level - 1) < SAME_LEVEL), default=0.0)
+                agreeing = max((r.bits for r in others if is_same_level(r.level, rail.level)), default=0.0)
                 bits = rail.bits if rail.frayed else rail.bits + min(agreeing, 6.0)
                 confidence = 1.0 / (1.0 + 2.0 ** (-(bits - _FULL_EVIDENCE_BITS) / 2.5))
                 if confidence >= _LEAST_CONFIDENCE:
@@ -253,7 +257,7 @@ class ClippingDetector:
 
         Slots short enough for a rail that moves have many tops, nearly all of them natural.
         """
-        seeds = np.flatnonzero(evidence_bits(tops) > 2.0)
+        seeds = np.flatnonzero(evidence_bits(tops) > FLAT_BITS)
         if not len(seeds):
             return Tops.none()
         rail = np.interp(tops.start, tops.start[seeds], tops.level[seeds])

@@ -48,18 +48,7 @@ _LEAST_CONFIDENCE, _HALF_SURE = 0.05, 0.5
 
 
 class _Hole(NamedTuple):
-    """Frames of one channel without sound; how sure that is, how deep it is, and what tells it from a rest."""
-
-    start: int
-    stop: int
-    channel: int
-    confidence: float
-    depth_db: float
-    measures: dict[str, float]
-
-
-class _Missing(NamedTuple):
-    """A hole in one or more channels."""
+    """Frames without sound; how sure that is, how deep it is, and what tells it from a rest."""
 
     start: int
     stop: int
@@ -77,7 +66,7 @@ class DropoutDetector:
         self._bin = max(4, round(_BIN_SECONDS * form.rate))
         self._tails = [np.zeros(0, np.float32) for _ in range(form.channels)]
         self._coarse = [CoarseValues() for _ in range(form.channels)]
-        self._missing: list[_Missing] = []
+        self._missing: list[_Hole] = []
         self._rests = 0
 
     def feed(self, block: Block) -> None:
@@ -97,7 +86,7 @@ class DropoutDetector:
                     before = wave[max(0, start - beside) : start].astype(np.float64)
                     after = wave[end : end + beside].astype(np.float64)
                     measures = measured(before, after, end - start, rate)
-                    found.append(_Hole(first + start, first + end, channel, confidence, depth_db, measures))
+                    found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures))
             self._tails[channel] = wave[: own.stop][-reach:]
         self._missing += _together(found)
 
@@ -264,7 +253,7 @@ class DropoutDetector:
         doubt += edge * (float(np.clip((depth_db - 16) / 4, 0, 1)) if edge > 0 else 1.0)
         return start, end, float(1 / (1 + np.exp(-doubt))), depth_db
 
-    def _finding(self, missing: _Missing, confidence: float, no_rest: float) -> Finding:
+    def _finding(self, missing: _Hole, confidence: float, no_rest: float) -> Finding:
         frames, channels = missing.stop - missing.start, missing.channels
         milliseconds = 1e3 * frames / self._format.rate
         many = self._format.channels > 1
@@ -286,20 +275,20 @@ class DropoutDetector:
         )
 
 
-def _together(found: list[_Hole]) -> list[_Missing]:
+def _together(found: list[_Hole]) -> list[_Hole]:
     """Return holes, those at one place in several channels as one."""
     groups: list[list[_Hole]] = []
-    for hole in sorted(found, key=lambda hole: (hole.start, hole.stop, hole.channel)):
+    for hole in sorted(found, key=lambda hole: (hole.start, hole.stop, hole.channels)):
         group = next((g for g in groups[-8:] if _is_one(g[0], hole)), None)
         if group is None:
             groups.append([hole])
         else:
             group.append(hole)
     return [
-        _Missing(
+        _Hole(
             min(hole.start for hole in group),
             max(hole.stop for hole in group),
-            tuple(sorted({hole.channel for hole in group})),
+            tuple(sorted({channel for hole in group for channel in hole.channels})),
             max(hole.confidence for hole in group),
             group[0].depth_db,
             {name: float(np.mean([hole.measures[name] for hole in group])) for name in group[0].measures},
@@ -321,7 +310,7 @@ def _edge_db(wave: npt.NDArray[np.float32], start: int, end: int, beside: int) -
 
 def _is_one(one: _Hole, other: _Hole) -> bool:
     overlap = min(one.stop, other.stop) - max(one.start, other.start)
-    return one.channel != other.channel and overlap > 0.8 * min(one.stop - one.start, other.stop - other.start)
+    return one.channels != other.channels and overlap > 0.8 * min(one.stop - one.start, other.stop - other.start)
 
 
 KIND = Kind(

@@ -13,6 +13,7 @@ import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
 from scipy.ndimage import maximum_filter1d
 
+from umbrick.core.model.parabola import top_of
 from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.detector import Block
 from umbrick.core.survey.loops import begins_by_itself
@@ -113,8 +114,7 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
     # A parabola through the top tells the lag to a frame or two.
     rows = np.arange(len(best))
     left, top, right = (likeness[rows, best + shift] for shift in (-1, 0, 1))
-    bend = np.minimum(left - 2 * top + right, -1e-9)
-    between = np.clip(0.5 * (left - right) / bend, -0.5, 0.5)
+    between = top_of(left, top, right)
     rough = np.square(np.diff(own, axis=1)).sum(axis=1) / np.maximum(np.square(own).sum(axis=1), 1e-18)
     return np.round((reach - best - between) * step).astype(np.int64), top - 0.25 * (left - right) * between, rough
 

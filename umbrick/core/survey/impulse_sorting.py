@@ -93,10 +93,11 @@ def events(block: Block) -> list[Event]:
         chosen = all_impulses.where(rows)
         seen = measured(residual, chosen, block.rate)
         sure = _sure(seen.columns, block.rate)
+        skipped = max(0, first_read - residual.first)
+        known = residual.wave[skipped : after_read - residual.first]
         for row in np.flatnonzero(sure.sum(axis=1) >= _LEAST_CONFIDENCE).tolist():
             start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
-            known = slice(max(0, first_read - residual.first), after_read - residual.first)
-            if _is_an_end(residual.wave[known], start - known.start, stop - known.start, block.rate):
+            if _is_an_end(known, start - skipped, stop - skipped, block.rate):
                 continue
             found.append(
                 Event(

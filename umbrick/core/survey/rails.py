@@ -6,7 +6,6 @@ to its ceiling. Tops must be flat, and pile up at the level instead of thinning 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -14,13 +13,13 @@ import numpy.typing as npt
 
 from umbrick.core.survey.flat_tops import Floats, Tops
 
-SAME_LEVEL = 0.002
+_SAME_LEVEL = 0.002
 """Rails no further apart than this share of their level are the same."""
 
 _COINCIDENCE_BITS = 1.5
 """Taken from each flat top's evidence: flat tops of quiet or coarsely quantised sound share a level by chance."""
 
-_FLAT_BITS, _LEAST_FLAT_BITS, _LEAST_FLAT_MEAN = 2.0, 8.0, 0.1
+FLAT_BITS, _LEAST_FLAT_BITS, _LEAST_FLAT_MEAN = 2.0, 8.0, 0.1
 """Evidence from which on a top is flat; how much of it those on a rail that are unlike each other must have together,
 and in the mean with those that are not."""
 
@@ -50,15 +49,15 @@ def evidence_bits(tops: Tops) -> Floats:
     return bits.astype(np.float32)
 
 
-def is_among(level: float, levels: Sequence[float]) -> bool:
-    """Whether a level is that of one of several rails."""
-    return any(abs(other / level - 1) < SAME_LEVEL for other in levels)
+def is_same_level(one: float, other: float) -> bool:
+    """Whether two levels are those of one rail."""
+    return abs(one / other - 1) < _SAME_LEVEL
 
 
 def are_flat(tops: Tops, least_share: float) -> bool:
     """Whether enough of the tops on a level, and such a share, are flat; what ends alike is one that came again."""
     bits = evidence_bits(tops)
-    flat = bits > _FLAT_BITS
+    flat = bits > FLAT_BITS
     shapes = np.stack([tops.length[flat], np.round(np.log(tops.cut[flat]) / _ALIKE)], axis=1)
     _, one_of_each = np.unique(shapes, axis=0, return_index=True)
     is_enough = bits[flat][one_of_each].sum() >= _LEAST_FLAT_BITS

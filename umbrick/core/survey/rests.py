@@ -37,7 +37,7 @@ _WEIGHTS_OF = {
 
 _WEIGHTS = np.array(list(_WEIGHTS_OF.values()))
 
-EVEN = -6.0
+_EVEN = -6.0
 """What holes that come again in even time add to the log odds."""
 
 _EVEN_SHARE, _SHORTEST_EVEN_SECONDS = 0.04, 0.012
@@ -93,10 +93,9 @@ def _end_db(side: Wave, rate: int) -> tuple[float, float]:
     part, moment = _frames(_PART_SECONDS, rate), _frames(_MOMENT_SECONDS, rate)
     powers = np.square(_in_parts(side, part)).mean(axis=1)
     peaks = np.abs(_in_parts(side, moment)).max(axis=1)
-    before = np.lib.stride_tricks.sliding_window_view(np.pad(peaks, (part // moment, 0)), part // moment + 1).max(
-        axis=1
-    )
-    beside_db = 20 * np.log10((peaks + 1e-9) / (before + 1e-9))
+    beside = part // moment
+    lately = np.lib.stride_tricks.sliding_window_view(np.pad(peaks, (beside, 0)), beside + 1).max(axis=1)
+    beside_db = 20 * np.log10((peaks + 1e-9) / (lately + 1e-9))
     often_db = float(np.quantile(beside_db[:-1], _OFTEN)) if len(peaks) > 1 else 0.0
     return _db(float(powers.max())) - _db(float(powers[-1])), often_db - float(beside_db[-1])
 
@@ -141,7 +140,7 @@ def confidences(
     rate : int
     """
     begins, ends = np.array(starts, np.int64), np.array(stops, np.int64)
-    alone = np.array(odds, np.float64) + EVEN * _come_evenly(begins, ends, round(_SHORTEST_EVEN_SECONDS * rate))
+    alone = np.array(odds, np.float64) + _EVEN * _come_evenly(begins, ends, round(_SHORTEST_EVEN_SECONDS * rate))
     says = np.array(weights) * (np.clip(alone, _LEAST_ODDS, _MOST_ODDS) - _USUAL_ODDS)
     others = says.sum() - says + (_LEAST_ODDS - _USUAL_ODDS) * rests
     company = np.clip(_COMPANY * others, _LEAST_COMPANY, _MOST_COMPANY)

@@ -9,6 +9,7 @@ import numpy.typing as npt
 from scipy.fft import next_fast_len, rfft
 
 from umbrick.core.filters.windows import hann
+from umbrick.core.model.parabola import top_of
 
 Wave = npt.NDArray[np.float64]
 
@@ -91,8 +92,7 @@ def _frequencies(windowed: Wave) -> Wave:
     tops = tops[strength[tops] > _FAINTEST * strength.max()]
     tops = tops[np.argsort(-strength[tops], kind="stable")][:_MOST_TONES]
     left, top, right = (np.log(strength[tops + shift] + 1e-12) for shift in (-1, 0, 1))
-    between = 0.5 * (left - right) / np.minimum(left - 2 * top + right, -1e-9)
-    return np.asarray((tops + np.clip(between, -0.5, 0.5)) / size)
+    return np.asarray((tops + top_of(left, top, right)) / size)
 
 
 def _tones(part: Wave, frequencies: Wave, window: Wave) -> npt.NDArray[np.complex128]:

@@ -186,7 +186,7 @@ class Handwork(Task):
         # The join can be heard at once: playing begins a little before it.
         work.cursor = max(0, place - round(_HEARD_BEFORE_SECONDS * work.rate))
         work.loupe = work.loupe.centred(place, work.frames)
-        work.passage = work.passage.within(work.frames).showing(place, place, work.frames, margin=0.02)
+        work.passage = work.passage.showing(place, place, work.frames, margin=0.02)
         self._bench.place_changed.emit()
         self._bench.view_changed.emit()
 
