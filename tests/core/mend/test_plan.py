@@ -63,6 +63,7 @@ def test_stopping_keeps_what_is_done(clicked):
 def test_a_hole_that_nothing_fits_is_left_and_the_others_are_mended():
     sound = np.zeros((RATE, 1), np.float32)
     sound[:2000] = sine(300, 2000 / RATE)
+    sound[700] += 0.5
     version = Version.of(ArraySource(sound, RATE, "s"))
     alone, click = finding(0, "dropout", 0, RATE), finding(1, "click", 700, 1)
     done = carried_out(version, planned([click, alone], version), [])

@@ -86,7 +86,9 @@ def test_a_preferred_mend_comes_first():
     ],
 )
 def test_every_kind_gets_its_method_and_five_mends_at_most(kind, length, method):
-    version = opened(voice(4.0))
+    sound = voice(4.0)
+    sound[RATE + 1 :] *= -1
+    version = opened(sound)
     fault = finding(kind, RATE, RATE + length, excess_db=5.0)
     offered = remedies(fault, version)
     assert 2 <= len(offered) <= 5

@@ -30,7 +30,8 @@ _PEAK_FRAMES = 1 << 18
 class Mended(NamedTuple):
     """A version with mends applied, as a change of the one before, and the highest sample they rebuilt (0 if none).
 
-    Places that overlap are one mend; ``parts`` gives for each mend its own spans of the change, as a half-open range.
+    Places that overlap are one mend, and those that a method chose to leave are none; ``parts`` gives for each mend its
+    own spans of the change, as a half-open range.
     """
 
     version: Version
@@ -167,18 +168,23 @@ def apply_method(
     ]  # fmt: skip
     united = _united(places, 2 * reach)
     if not patches:
-        mends = tuple(_mend(method, parameters, place, []) for place in united)
+        mends = tuple(_mend(method, parameters, place, []) for place in united if not method.may_leave)
         return Mended(version, Change.of(version, [], [], Runs.of([])), mends, ((0, 0),) * len(mends), 0.0)
     samples = np.concatenate([patch.samples for patch in patches])
     starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
     change = replace_many(version, Patch(samples, version.rate, method.nature), starts, stops)
     first = np.searchsorted(starts, [place.start - reach for place in united])
     last = np.searchsorted(starts, [place.stop + reach for place in united])
-    parts = tuple(zip(first.tolist(), last.tolist(), strict=True))
+    made = [
+        (place, (low, high))
+        for place, low, high in zip(united, first.tolist(), last.tolist(), strict=True)
+        if low < high or not method.may_leave
+    ]
+    parts = tuple(part for _, part in made)
     scores = [score for patch in patches for score in patch.scores]
     mends = tuple(
         _mend(method, parameters, _covering(place, starts[low:high], stops[low:high]), scores[low:high])
-        for place, (low, high) in zip(united, parts, strict=True)
+        for place, (low, high) in made
     )
     return Mended(change.apply(version), change, mends, parts, float(np.abs(samples).max()))
 
@@ -229,6 +235,14 @@ def as_mended(version: Version, method: str, reworked: Sequence[Reworked]) -> Me
     change = Change.of(version, [s.start for s in made], [s.stop for s in made], Runs.of([s.pieces for s in made]))
     peak = max((_peak(piece) for s in made for piece in s.pieces), default=0.0)
     return Mended(change.apply(version), change, tuple(mends), tuple(parts), peak)
+
+
+def better_left() -> ParameterError:
+    """Return what there is to say where a method finds nothing that it would better."""
+    return ParameterError(
+        "Better left as it is: a rebuild would likely be further from the truth than what is there.",
+        "Another candidate, or redrawing by hand, still can.",
+    )
 
 
 def too_close() -> ParameterError:

@@ -12,6 +12,7 @@ from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.bounds import Mask, Wave, runs
 from umbrick.core.model.damage_extent import SWEEPS, Extent, context_of, extent, order_for
 from umbrick.core.model.interpolation import bridged_over, interpolated
+from umbrick.core.model.worth import expected_gain_db
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.click import ClickDetector
 from umbrick.core.survey.detector import Format
@@ -19,6 +20,9 @@ from umbrick.core.survey.streaming import blocks
 
 LONGEST_EVENT_SECONDS = 0.02
 """A place up to this long is one event; in a longer one, clicks are looked for."""
+
+_LEAST_GAIN_DB = 7.0
+"""What takes out less over what it is itself likely to be off by leaves the sound as it is."""
 
 REACH_SECONDS = 0.004
 """How far outside of a place its click's damage is followed."""
@@ -58,10 +62,19 @@ def rebuild(
             reach = round(REACH_SECONDS * excerpt.rate) if finds_extent else 0
             low, high = max(0, start - reach), min(len(wave), stop + reach)
             mended[low:high] = wave[low:high]
-            seen = within_reach(mended, start, stop, excerpt.rate) if finds_extent else Extent(start, stop)
-            if seen.stop - seen.start <= longest:
-                mended[seen.start : seen.stop] = filled(mended, seen)
-                samples[seen.start : seen.stop, channel] = mended[seen.start : seen.stop]
+            found = Extent(start, stop)
+            seen = within_reach(mended, start, stop, excerpt.rate) if finds_extent else found
+            for tried in (seen, found)[: 1 + finds_extent]:
+                made = filled(mended, tried)
+                if (
+                    finds_extent
+                    and expected_gain_db(mended, tried.start, tried.stop, made, excerpt.rate) < _LEAST_GAIN_DB
+                ):
+                    continue
+                if tried.stop - tried.start <= longest:
+                    mended[tried.start : tried.stop] = made
+                    samples[tried.start : tried.stop, channel] = made
+                break
     return samples
 
 
@@ -137,4 +150,5 @@ METHOD = Method(
     reach=lambda _: REACH_SECONDS,
     minds=("click", "mouth_click", "dropout"),
     rebuild=rebuild,
+    may_leave=True,
 )

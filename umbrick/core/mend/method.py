@@ -143,7 +143,8 @@ class Method:
     the kinds of finding it must know all of nearby, so as not to rely on what is damaged; ``reach`` tells from the
     parameters how many seconds outside of a place it may change, for a crossfade or because damage reaches further
     than it seemed; ``nature`` is what the provenance says of the samples it rebuilds; ``time_shift`` whether it may
-    change the length; ``wants_marks`` whether it must be told each damaged sample.
+    change the length; ``wants_marks`` whether it must be told each damaged sample; ``may_leave`` whether it leaves a
+    place as it is where it would not better it, which is no mend then.
     """
 
     name: str
@@ -158,6 +159,7 @@ class Method:
     nature: Nature = Nature.REBUILT
     time_shift: Literal["none", "some"] = "none"
     wants_marks: bool = False
+    may_leave: bool = False
 
     def context(self, parameters: Parameters) -> float:
         """Return how many seconds of sound on either side it needs."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
 from typing import NamedTuple
 
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.applying import Mended, apply_method, together_where_apart, too_close
+from umbrick.core.mend.applying import Mended, apply_method, better_left, together_where_apart, too_close
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy
@@ -123,7 +124,7 @@ def carried_out(
             progress(before / total + share * done)
 
         try:
-            made.append(apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled))
+            mended = apply_method(version, part.method, part.settings, part.places, damage, told, is_cancelled)
         except CancelledError:
             if not made:
                 raise
@@ -134,12 +135,29 @@ def carried_out(
                 parts.extendleft((part._replace(places=[place]), damage) for place in reversed(part.places))
                 continue
             refused.append(Refused(part.places[0], error))
+        else:
+            refused += _left(part, mended)
+            if mended.mends:
+                made.append(mended)
         before += len(part.places)
     if len(made) <= 1:
         return CarriedOut(next(iter(made), None), tuple(refused))
     mended, left = together_where_apart(version, made)
     refused += [Refused(Place(one.start, one.stop, one.channels, one.finding_ids), too_close()) for one in left]
     return CarriedOut(mended, tuple(refused))
+
+
+def _left(batch: Batch, mended: Mended) -> list[Refused]:
+    """Return the places of a batch that its method chose to leave."""
+    if not batch.method.may_leave:
+        return []
+    starts = [mend.start for mend in mended.mends]
+    left = []
+    for place in batch.places:
+        before = bisect_right(starts, place.start) - 1
+        if before < 0 or mended.mends[before].stop <= place.start:
+            left.append(Refused(place, better_left()))
+    return left
 
 
 def _in_parts(batch: Batch, apart: int) -> Iterator[Batch]:
@@ -155,11 +173,14 @@ def _in_parts(batch: Batch, apart: int) -> Iterator[Batch]:
 
 
 def applied(version: Version, remedy: Remedy, findings: Sequence[Finding], is_cancelled: Callable[[], bool]) -> Mended:
-    """Return a version with one remedy applied."""
+    """Return a version with one remedy applied; ParameterError also where its method leaves the place."""
     damage = damage_minded(remedy.method, findings)
-    return apply_method(
+    mended = apply_method(
         version, remedy.method, remedy.settings, [remedy.place], damage, is_cancelled=is_cancelled, workers=1
     )
+    if not mended.mends:
+        raise better_left()
+    return mended
 
 
 def damage_minded(method: Method, findings: Iterable[Finding]) -> list[Place]:

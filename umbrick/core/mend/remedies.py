@@ -13,6 +13,7 @@ from umbrick.core.mend.joins import joins
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.soft_knee import SEEN_SECONDS, Knee, soft_knee
+from umbrick.core.mend.tick_or_break import lies_on_the_sound
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 
@@ -213,19 +214,26 @@ def _for_gap(place: Place, version: Version) -> list[Remedy]:
     return [*filled[: MOST - 1], closed]
 
 
-def _discontinuity(finding: Finding, version: Version) -> list[Remedy]:
+def _discontinuity(finding: Finding, version: Version) -> Iterator[Remedy]:
+    tick = Remedy("As far as it reaches", "a few wrong samples: finds where they begin and end, and rebuilds those",
+                  declick.METHOD, {}, Place.of(finding), 0)  # fmt: skip
+    is_tick = lies_on_the_sound(finding, version)
+    if is_tick:
+        yield tick
     beside = max(2, round(_BREAK_SECONDS * version.rate))
     place = Place.of(finding)._replace(
         start=max(0, finding.start - beside), stop=min(version.frames, finding.stop + beside)
     )
     exact = Place.of(finding)
-    return [
+    yield from (
         Remedy("Bridge the break", "rebuilds a millisecond on either side of it", bridge.METHOD,
                {"crossfade_ms": 2.0}, place),
         Remedy("Both sides", "goes on with the resonances of both sides", bridge.METHOD,
                {"using": "prediction", "crossfade_ms": 2.0}, place, 0),
         Remedy("Close up", "joins what is alike on both sides of it, a little shorter", splice.METHOD, {}, exact),
-    ]  # fmt: skip
+    )  # fmt: skip
+    if not is_tick:
+        yield tick
 
 
 def _stutter(finding: Finding, version: Version) -> Iterator[Remedy]:

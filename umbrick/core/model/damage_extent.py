@@ -26,7 +26,7 @@ one costs at most, as errors of prediction have heavier tails than Gauss's, abov
 
 _ORDER_A_SAMPLE = 8
 _LEAST_ORDER, _MOST_ORDER = 64, 512
-_MOST_ORDER_FOR_EDGES = 192
+MOST_ORDER_FOR_EDGES = 192
 """A model that looks back over a turn of the pitch takes the next turn's onset for damage."""
 _CONTEXT_ORDERS = 5
 _LEAST_CONTEXT = 1024
@@ -84,7 +84,7 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
     # An edge seen from outside is believed: a narrower window, all of it damaged, is no reason to look further out.
     is_seen_left = is_seen_right = False
     for number in range(_ROUNDS):
-        order = min(order_for(last - first), _MOST_ORDER_FOR_EDGES)
+        order = min(order_for(last - first), MOST_ORDER_FOR_EDGES)
         left, right = context_of(first, last, order, len(wave))
         around = wave[left:right].copy()
         filled, model = interpolated(around, first - left, last - left, order, SWEEPS)
@@ -92,7 +92,7 @@ def extent(wave: Wave, start: int, stop: int, rate: int) -> Extent:
             return Extent(start, stop)
         actual = around[first - left : last - left].copy()
         around[first - left : last - left] = filled
-        power = _error_power_beside(around, first - left, last - left, model, round(_BESIDE_SECONDS * rate))
+        power = error_power_beside(around, first - left, last - left, model, rate)
         found = max(0, start - first), min(last, stop) - first
         unlikely = _unlikely_edges(actual - filled, model, power, found)
         if unlikely is None:
@@ -140,9 +140,9 @@ def _outside(surprises: Wave) -> int:
     return int(np.argmin(costs)) + 1 if len(costs) and costs.min() < 0 else 0
 
 
-def _error_power_beside(wave: Wave, start: int, stop: int, model: Model, reach: int) -> float:
-    """Return the mean square of the prediction error close to a gap on both sides."""
-    order = model.order
+def error_power_beside(wave: Wave, start: int, stop: int, model: Model, rate: int) -> float:
+    """Return the mean square of the prediction error within 6 ms of a gap on both sides."""
+    order, reach = model.order, round(_BESIDE_SECONDS * rate)
     errors = np.convolve(wave, model.error_filter, "valid")
     before = errors[max(0, start - reach - order) : max(0, start - order)]
     after = errors[stop : max(stop, stop + reach - order) + order]
