@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from benchmarks import (
+    blanks,
     breaking,
     casebook,
     clicks,
@@ -54,6 +55,7 @@ BENCHMARKS = {
         crackle,
         thumps,
         gaps,
+        blanks,
         collapsing,
         resurvey,
         seams,

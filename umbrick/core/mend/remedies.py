@@ -9,6 +9,7 @@ from itertools import islice
 import numpy as np
 
 from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, dethump, fade, graft, level, redraw, splice
+from umbrick.core.mend.inserted_time import is_inserted
 from umbrick.core.mend.joins import joins
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
@@ -188,7 +189,13 @@ def _crackle(finding: Finding, version: Version) -> list[Remedy]:
 
 
 def _dropout(finding: Finding, version: Version) -> list[Remedy]:
-    return _for_gap(Place.of(finding), version)
+    place = Place.of(finding)
+    offered = _for_gap(place, version)
+    if not is_inserted(version, place):
+        return offered
+    words = "the sound goes on where it broke off: the blank was put in, and no time is lost"
+    closed = Remedy("Close up", words, splice.METHOD, {"search_ms": 0.0, "crossfade_ms": 0.0}, place, 0)
+    return [closed, *(remedy for remedy in offered if remedy.title != closed.title)]
 
 
 def _for_gap(place: Place, version: Version) -> list[Remedy]:
