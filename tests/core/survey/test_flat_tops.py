@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from tests.sounds import RATE, chord, clipped, on_grid, rng, voice
 from umbrick.core.survey.flat_tops import Tops, find_tops, grid_step, slot_frames, slot_levels
-from umbrick.core.survey.frayed_rails import TOLERANCE, frayed_rails
+from umbrick.core.survey.frayed_rails import TOLERANCE, WIDE, breadths, frayed_rails
 
 
 def tops_of(wave, tolerance=1e-6, slot=256):
@@ -63,11 +63,12 @@ def test_frayed_rails_need_a_crowd():
     def rails(sound):
         wave = np.ascontiguousarray(sound[:, 0], np.float32)
         levels = slot_levels(wave, 512)
-        return frayed_rails(find_tops(wave, levels, 512, levels * np.float32(TOLERANCE)), RATE)
+        narrow, wide = (find_tops(wave, levels, 512, levels * np.float32(by)) for by in (TOLERANCE, WIDE))
+        return frayed_rails(narrow, wide, breadths(wave, levels, 512), 512, RATE)
 
     rough = clipped(voice(8.0), 0.05)[0] + 0.004 * rng(3).standard_normal((8 * RATE, 1))
     assert rails(rough)
-    assert all(bits > 0 and len(tops.start) >= 30 for tops, bits in rails(rough))
+    assert all(rail.bits > 0 and len(rail.tops.start) >= 30 for rail in rails(rough))
     assert not rails(0.15 * voice(8.0))
     assert not rails(chord(8.0))
-    assert frayed_rails(Tops.none(), RATE) == []
+    assert rails(np.zeros((512, 1))) == []

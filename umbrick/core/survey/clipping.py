@@ -9,9 +9,10 @@ thousands of single samples on a rail that others have proved. That many single 
 the peaks of a tone do, and those that a limiter has turned down to its ceiling. Nor do a few that are flat by chance
 where tops lie as close below the level as on it.
 
-The tops are measured four ways, and each side keeps the one that explains the most: *exact* (cut off in the
-converter or in the file), *dithered* (the level of a 16-bit file was changed afterwards) and *moving* (the level was
-changed gradually afterwards, so that the rail moves with it); and *frayed* (see :mod:`frayed_rails`).
+The tops are measured five ways, and each side keeps the one that explains the most: *exact* (cut off in the
+converter or in the file), *dithered* (the level of a 16-bit file was changed afterwards), *moving* (the level was
+changed gradually afterwards, so that the rail moves with it), *leaning* (it was changed quickly, see
+:mod:`leaning_tops`); and *frayed* (see :mod:`frayed_rails`).
 """
 
 from __future__ import annotations
@@ -36,7 +37,8 @@ from umbrick.core.survey.flat_tops import (
     slot_frames,
     slot_levels,
 )
-from umbrick.core.survey.frayed_rails import TOLERANCE, frayed_rails
+from umbrick.core.survey.frayed_rails import TOLERANCE, WIDE, Breadths, breadths, frayed_rails
+from umbrick.core.survey.leaning_tops import leaning_rails, leaning_tops, second_differences
 from umbrick.core.survey.rails import FLAT_BITS, Rail, are_flat, evidence_bits, frames_on, is_piled_up, is_same_level
 from umbrick.core.units import amplitude_to_db, format_count, format_db
 
@@ -53,7 +55,7 @@ _DITHER_CLEARLY, _MOVING_CLEARLY = 1.05, 1.3
 """How many times more must be explained by dither, or by a rail that moves. Dithered at full scale most of a top is
 exact, and what is a step below belongs to it all the same; where nothing was dithered that is one in a hundred."""
 
-_FRAYED_SHARE = 3.0
+_FRAYED_SHARE = 5.0
 """Frayed tops reach further down than clean ones; they are believed if they explain this many times as much."""
 
 _FASTEST_MOVE = 0.7
@@ -65,8 +67,9 @@ _FULL_EVIDENCE_BITS = 10.0
 _LONE_PAIR_BITS = 3.0
 """Taken from a level that a single pair of equal samples speaks for: any long recording has some by chance."""
 
-_LEAST_FLAT_SHARE, _LEAST_MOVING_SHARE = 0.01, 0.2
-"""What share of the tops on a rail must be flat; of one that moves, more: it finds room for many that are not."""
+_LEAST_FLAT_SHARE, _LEAST_DITHERED_SHARE, _LEAST_MOVING_SHARE = 0.01, 0.1, 0.2
+"""What share of the tops on a rail must be flat; of one that was dithered, and even more of one that moves: they find
+room for many that are not."""
 
 _MOST_HELD, _HALFWAY = 0.3, 0.7
 """Where more of the samples that lie well below the tops are equal to the next, that tops are flat means nothing."""
@@ -92,6 +95,9 @@ class _Side:
     dithered: TopsKept = field(default_factory=TopsKept)
     moving: TopsKept = field(default_factory=TopsKept)
     frayed: TopsKept = field(default_factory=TopsKept)
+    wide: TopsKept = field(default_factory=TopsKept)
+    breadths: list[Breadths] = field(default_factory=list)
+    leaning: TopsKept = field(default_factory=TopsKept)
     was_dithered: bool = False
     halfway: int = 0
     """Samples that lie well below the tops,"""
@@ -154,6 +160,7 @@ class ClippingDetector:
         first = block.start - skip
         for channel, coarse in enumerate(self._coarse):
             coarse.feed(block.samples[block.before - skip :, channel])
+        off_line = [second_differences(wave) for wave in block.samples[block.before - skip :].T]
         for side in self._sides:
             column = block.samples[block.before - skip :, side.channel]
             wave = np.ascontiguousarray(column) if side.polarity > 0 else -column
@@ -177,6 +184,11 @@ class ClippingDetector:
             side.add(exact, dithered)
             side.moving.add(own_tops(moving))
             side.frayed.add(own_tops(frayed))
+            side.wide.add(own_tops(find_tops(wave, levels, self._slot, np.maximum(levels, FLOOR) * np.float32(WIDE))))
+            side.breadths.append(breadths(wave, levels, self._slot).within(own.start, own.stop))
+            side.leaning.add(
+                own_tops(leaning_tops(wave, off_line[side.channel], self._steps(side, levels), self._slot))
+            )
 
     def findings(self) -> list[Finding]:
         """Return one finding for each run of clipped samples."""
@@ -218,27 +230,36 @@ class ClippingDetector:
         levels = np.concatenate(side.levels) if side.levels else np.zeros(0, np.float32)
         kinds = [self._rails(side.exact_tops(), levels, self._exact(side, levels))]
         if side.was_dithered:
-            kinds.append(self._rails(side.dithered_tops(), levels, self._dithered(side, levels)))
-        kinds.append(self._rails(side.moving.tops(), levels, self._moving(side, levels), moving=True))
+            kinds.append(self._rails(side.dithered_tops(), levels, self._dithered(side, levels), _LEAST_DITHERED_SHARE))
+        kinds.append(
+            self._rails(side.moving.tops(), levels, self._moving(side, levels), _LEAST_MOVING_SHARE, moving=True)
+        )
+        leaning = leaning_rails(side.leaning.tops(), side.moving.tops(), levels, self._slot, self._format.rate)
+        kinds.append([Rail(tops, bits, float(np.median(tops.level))) for tops, bits in leaning])
         best: list[Rail] = []
-        least = (1.0, _DITHER_CLEARLY, _MOVING_CLEARLY) if side.was_dithered else (1.0, _MOVING_CLEARLY)
+        moved = _MOVING_CLEARLY, _MOVING_CLEARLY
+        least = (1.0, _DITHER_CLEARLY, *moved) if side.was_dithered else (1.0, *moved)
         for rails, clearly in zip(kinds, least, strict=True):
             flat = [rail for rail in rails if rail.flat]
             if frames_on(flat) > clearly * frames_on(best):
                 best = flat
-        frayed = [
-            Rail(on_rail, bits, float(np.median(on_rail.level)), frayed=True)
-            for on_rail, bits in frayed_rails(side.frayed.tops(), self._format.rate)
-        ]
+        found = frayed_rails(
+            side.frayed.tops(), side.wide.tops(), Breadths.joined(side.breadths), self._slot, self._format.rate
+        )
+        frayed = [Rail(rail.tops, rail.bits, float(np.median(rail.tops.level)), frayed=True) for rail in found]
         # What stands at a level without being flat was turned down to it, and is no frayed clipping either.
         most = max(map(frames_on, kinds))
-        best = frayed if frames_on(frayed) > _FRAYED_SHARE * most else best
+        best = frayed if sum(rail.frames for rail in found) > _FRAYED_SHARE * most else best
         return best, [rail for rail in kinds[0] if not rail.flat]
 
+    def _steps(self, side: _Side, levels: Floats) -> Floats:
+        """Return the distance between neighbouring values at each level, 0 where there is none."""
+        return np.maximum(self._coarse[side.channel].step_at(side.polarity * levels), np.float32(self._step))
+
     def _exact(self, side: _Side, levels: Floats) -> Floats:
-        steps = self._coarse[side.channel].step_at(side.polarity * levels)
+        steps = self._steps(side, levels)
         if self._step > 0:
-            return np.float32(0.51) * np.maximum(steps, np.float32(self._step))
+            return np.float32(0.51) * steps
         return np.maximum(np.float32(0.51) * steps, np.maximum(levels * np.float32(4e-7), np.float32(1e-9)))
 
     def _dithered(self, side: _Side, levels: Floats) -> Floats:
@@ -265,7 +286,14 @@ class ClippingDetector:
         near[seeds] = True
         return tops.where(near)
 
-    def _rails(self, tops: Tops, levels: Floats, tolerance_at: Floats, moving: bool = False) -> list[Rail]:
+    def _rails(
+        self,
+        tops: Tops,
+        levels: Floats,
+        tolerance_at: Floats,
+        least_flat: float = _LEAST_FLAT_SHARE,
+        moving: bool = False,
+    ) -> list[Rail]:
         bits = evidence_bits(tops) + self._coincidence(tops, tolerance_at)
         seeds = np.flatnonzero(bits > 0)
         seeds = seeds[~self._is_passed(tops.start[seeds], tops.level[seeds], levels)]
@@ -286,7 +314,7 @@ class ClippingDetector:
                 on_rail = self._on_rail(tops, np.sort(group), slack)
                 members, level = tops.where(on_rail), float(np.median(tops.level[group]))
                 is_piled = moving or is_piled_up(tops, on_rail, slack)
-                flat = is_piled and are_flat(members, _LEAST_MOVING_SHARE if moving else _LEAST_FLAT_SHARE)
+                flat = is_piled and are_flat(members, least_flat)
                 rails.append(Rail(members, evidence, level, flat=flat))
         return rails
 
