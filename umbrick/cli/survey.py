@@ -19,6 +19,7 @@ from umbrick.cli.options import (
 from umbrick.cli.output import fault_told, one_line, progress_bar, say, warn, write_json, write_text
 from umbrick.core.errors import UmbrickError
 from umbrick.core.paths import cache_folder
+from umbrick.core.quick_transforms import use_quick_transforms
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.document import as_csv, document, recording_as_json
@@ -76,6 +77,7 @@ def survey_command(
 
 def run_survey(recording: Recording, kinds: list[Kind], quiet: bool) -> Survey:
     """Survey a recording with a progress bar."""
+    use_quick_transforms()
     surveyor = Surveyor(recording.source, recording.format.bits, kinds)
     with progress_bar(f"Surveying {recording.path.name}", quiet) as progress:
         return surveyor.run(progress)

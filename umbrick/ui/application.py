@@ -113,8 +113,11 @@ def _unwritable(shot: Path) -> UmbrickError:
 
 def _load() -> tuple[type[BenchWindow], Any, str]:
     """Load what the window needs, and open the sound output, on whichever thread."""
+    from umbrick.core.quick_transforms import use_quick_transforms
     from umbrick.playback.output import output_for
     from umbrick.ui.window import BenchWindow
+
+    use_quick_transforms()
 
     return BenchWindow, *output_for(settings.output_choice())
 

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QApplication, QMainWindow, QMenu, QMessageBox, QPu
 
 from umbrick import __version__
 from umbrick.casebook.unnamed import Left
+from umbrick.core.quick_transforms import use_quick_transforms
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
@@ -482,7 +483,8 @@ class BenchWindow(QMainWindow):
             self,
             "About Umbrick",
             f"<b>Umbrick {__version__}</b><p>Finds faults in recordings and mends each with the least change that "
-            "works.</p><p>Free software under the GNU General Public License, version 3 or later. Typeface: IBM Plex "
+            f"works.</p><p>Fourier transforms by {use_quick_transforms()}.</p><p>Free software under the GNU General "
+            "Public License, version 3 or later. Typeface: IBM Plex "
             "Sans (SIL Open Font License). Icons: Lucide (ISC).</p>",
         )
 
