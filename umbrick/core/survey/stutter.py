@@ -10,7 +10,9 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.fine_bands import Floats, fine_bands, hop_frames
 from umbrick.core.survey.held_cycles import Held, held_cycles
+from umbrick.core.survey.line_features import FEATURES, line_features
 from umbrick.core.survey.loops import has_own_ends, is_tone
+from umbrick.core.survey.near_repeats import NearRepeat, near_repeat, suspects
 from umbrick.core.survey.outline import Outline, decibels, levels_of, loud_db, outline
 from umbrick.core.survey.repeats import exact_repeats
 from umbrick.core.survey.restarts import Restart, hops_of_a_row, pattern, restarts
@@ -32,6 +34,13 @@ _MOST_FOR_A_LOOP = 0.4
 
 _QUIETER_DB = 41.0
 """What comes again so far below the loud passages is what a coder made of a pause, or its silence."""
+
+_HALF_SURE_NEAR_DB, _HALF_SURE_NEAR_OVER_DB = 13.0, 4.5
+"""How alike a repeat that is not exact is to what it repeats, and how much more than to all else nearby, to be half
+sure."""
+
+_LATER_SECONDS = 0.2
+"""So much sound after a place is needed to judge it."""
 
 _LONGEST_HELD_MS = 130.0
 _TONE_LAG_SECONDS, _TONE_TURNS = 0.01, 6
@@ -55,6 +64,9 @@ class StutterDetector:
         self._tail = np.zeros(0, np.float32)
         self._repeats: list[_Repeated] = []
         self._held: list[Held] = []
+        self._rows: Floats = np.zeros((0, FEATURES), np.float32)
+        self._near: list[NearRepeat] = []
+        self._end = 0
         self._hops = hops_of_a_row(hop_frames(form.rate), form.rate)
         self._pattern: list[Floats] = []
         self._outlines: list[Outline] = []
@@ -77,10 +89,27 @@ class StutterDetector:
                 self._repeats[-1] = last._replace(stop=moved.stop, level_db=max(last.level_db, level_db))
             elif moved.stop > block.start and (last is None or moved.start >= last.stop):
                 self._repeats.append(moved)
+        hop, later = hop_frames(rate), round(_LATER_SECONDS * rate)
+        self._rows = np.concatenate([self._rows, block.shared(line_features)])
+        self._near += self._near_repeats(wave, first, block.start - later, block.stop - later)
         self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
+        self._rows = self._rows[-(len(self._tail) // hop + 1) :].copy()
+        self._end = block.stop
         self._held += block.shared(held_cycles)
         self._pattern.append(pattern(block.shared(fine_bands), self._hops))
         self._outlines.append(block.shared(outline))
+
+    def _near_repeats(self, wave: Floats, first: int, start: int, stop: int) -> list[NearRepeat]:
+        """Return the repeats that are not exact, seen from ``start`` to ``stop``; the wave begins at ``first``."""
+        rate, hop = self._format.rate, hop_frames(self._format.rate)
+        begin = (-(-(first + len(wave)) // hop) - len(self._rows)) * hop
+        found: list[NearRepeat] = []
+        for row, lag in suspects(self._rows, hop, rate):
+            at = begin + row * hop
+            repeat = near_repeat(wave, at - first, lag * hop, rate) if start <= at < stop else None
+            if repeat is not None:
+                found.append(repeat._replace(start=first + repeat.start, stop=first + repeat.stop))
+        return found
 
     def findings(self) -> list[Finding]:
         """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
@@ -96,6 +125,14 @@ class StutterDetector:
                 if finding.confidence >= 0.05:
                     findings.append(finding)
         taken = [(finding.start, finding.stop) for finding in findings]
+        late = self._near_repeats(
+            self._tail, self._end - len(self._tail), self._end - round(_LATER_SECONDS * rate), self._end
+        )
+        for near in [*self._near, *late]:
+            finding = self._near_finding(near)
+            if finding.confidence >= 0.05 and not any(a < near.stop and b > near.start for a, b in taken):
+                findings.append(finding)
+                taken.append((near.start, near.stop))
         findings += [
             restart for restart in self._restarts() if not any(a < restart.stop and b > restart.start for a, b in taken)
         ]
@@ -147,6 +184,28 @@ class StutterDetector:
             detail={"lag": repeat.lag, "similarity": 1.0, "length_ms": round(length, 2)},
         )
 
+    def _near_finding(self, near: NearRepeat) -> Finding:
+        length, lag = (value * 1e3 / self._format.rate for value in (near.stop - near.start, near.lag))
+        similarity = float(np.sqrt(1 - 10 ** (-near.alike_db / 10)))
+        confidence = 0.95 * _sure((near.alike_db - _HALF_SURE_NEAR_DB) / 1.0)
+        confidence *= _sure((near.over_db - _HALF_SURE_NEAR_OVER_DB) / 0.5)
+        if near.is_apart:
+            confidence = min(confidence, _MOST_FOR_A_LOOP)
+        level_db = 20 * float(np.log10(max(near.gain, 1e-3)))
+        return Finding(
+            id="",
+            kind="stutter",
+            start=near.start,
+            stop=near.stop,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(1 - np.exp(-length / 60)), 3),
+            confidence=round(confidence, 3),
+            evidence=f"repeats the previous {lag:.0f} ms for {length:.0f} ms, {100 * similarity:.1f} % alike"
+            + (f", {abs(level_db):.0f} dB {'quieter' if level_db < 0 else 'louder'}" if abs(level_db) >= 1 else ""),
+            detail={"lag": near.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
+                    "gain_db": round(level_db, 1)},
+        )  # fmt: skip
+
     def _held_finding(self, held: Held, half_sure_db: float) -> Finding:
         length, lag = ((value) * 1e3 / self._format.rate for value in (held.stop - held.start, held.lag))
         similarity = float(np.sqrt(1 - 10 ** (-held.alike_db / 10)))
@@ -176,5 +235,5 @@ KIND = Kind(
     family=Family.GAPS,
     summary="sound that comes again at once",
     make=StutterDetector,
-    needs=(held_cycles, fine_bands, outline),
+    needs=(held_cycles, fine_bands, outline, line_features),
 )
