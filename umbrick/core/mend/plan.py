@@ -66,7 +66,8 @@ def planned(
     preferred: Mapping[str, str] = MappingProxyType({}),
     settled: Mapping[str, Adjustment] = MappingProxyType({}),
 ) -> list[Batch]:
-    """Return the best mend of each finding, those alike as one; findings that no method mends are left out.
+    """Return the best mend of each finding, those alike as one; findings that no method mends are left out, and those
+    that none is expected to better.
 
     ``preferred`` gives for kinds the title of the mend that did best in a rehearsal or is chosen, ``settled`` settings
     that a person changed, or that are those of the recording.
@@ -78,7 +79,7 @@ def planned(
             remedy: Remedy | None = known.at(finding)
         else:
             remedy = first_remedy(finding, version, title)
-        if remedy is not None:
+        if remedy is not None and (remedy.is_advised or title):
             remedy = remedy.adjusted_as(known)
             key = (remedy.method.name, *sorted(remedy.settings.items()))
             batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places.append(remedy.place)

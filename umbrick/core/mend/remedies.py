@@ -11,6 +11,7 @@ import numpy as np
 from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, dethump, fade, graft, level, redraw, splice
 from umbrick.core.mend.inserted_time import is_inserted
 from umbrick.core.mend.joins import joins
+from umbrick.core.mend.made_up import is_worn_out
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.soft_knee import SEEN_SECONDS, Knee, soft_knee
@@ -65,6 +66,8 @@ class Remedy:
     effort: int = 1
     is_of_recording: bool = False
     """Whether its settings tell of all of the recording: what was found out at one place holds for its kind."""
+    is_advised: bool = True
+    """Whether it can be expected to better things; if not, it is made when a person asks for it."""
     unadjusted: Remedy | None = None
     """What it was before a person changed its settings."""
 
@@ -191,6 +194,9 @@ def _crackle(finding: Finding, version: Version) -> list[Remedy]:
 def _dropout(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     offered = _for_gap(place, version)
+    if finding.detail.get("concealed"):
+        is_advised = is_worn_out(version, place)
+        return [replace(remedy, is_advised=is_advised) for remedy in offered]
     if not is_inserted(version, place):
         return offered
     words = "the sound goes on where it broke off: the blank was put in, and no time is lost"

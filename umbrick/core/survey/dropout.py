@@ -3,11 +3,12 @@
 No published detector is followed. Natural sound dies away over many milliseconds, and no wave above 25 Hz stays within
 18 dB of zero for two milliseconds beside its own peaks: where the level falls so far within two milliseconds and
 comes back as fast, sound is missing, unless it was meant to be so (see :mod:`rests`). Shorter holes are seen where one
-value is held in mid-wave.
+value is held in mid-wave. Packets that were lost and concealed leave no hole (see :mod:`concealment`).
 """
 
 from __future__ import annotations
 
+from bisect import bisect_left
 from typing import NamedTuple
 
 import numpy as np
@@ -15,8 +16,10 @@ import numpy.typing as npt
 from scipy.ndimage import maximum_filter1d
 
 from umbrick.core.survey.coarse_values import CoarseValues
+from umbrick.core.survey.concealment import Concealed, ConcealedPackets
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.line_features import line_features
 from umbrick.core.survey.rests import BESIDE_SECONDS, confidences, measured, missing_odds
 from umbrick.core.units import amplitude_to_db, format_count
 
@@ -68,6 +71,7 @@ class DropoutDetector:
         self._coarse = [CoarseValues() for _ in range(form.channels)]
         self._missing: list[_Hole] = []
         self._rests = 0
+        self._concealed = ConcealedPackets(form)
 
     def feed(self, block: Block) -> None:
         """Find the holes that end in the block; those that begin before it too, with what was kept of it."""
@@ -89,9 +93,22 @@ class DropoutDetector:
                     found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures))
             self._tails[channel] = wave[: own.stop][-reach:]
         self._missing += _together(found)
+        self._concealed.feed(block)
 
     def findings(self) -> list[Finding]:
-        """Return the holes found so far."""
+        """Return the holes found so far, and the packets that a line concealed."""
+        holes = self._holes_found()
+        taken = [hole for hole in holes if hole.confidence >= _HALF_SURE]
+        reached = np.maximum.accumulate([hole.stop for hole in taken]) if taken else np.zeros(0, np.int64)
+        starts = [hole.start for hole in taken]
+        made_up = []
+        for concealed in self._concealed.found():
+            before = bisect_left(starts, concealed.stop)
+            if concealed.confidence >= _LEAST_CONFIDENCE and not (before and reached[before - 1] > concealed.start):
+                made_up.append(self._concealed_finding(concealed))
+        return sorted([*holes, *made_up], key=lambda finding: finding.start)
+
+    def _holes_found(self) -> list[Finding]:
         missing = sorted(self._missing, key=lambda one: (one.start, one.stop))
         sure = confidences(
             [one.start for one in missing],
@@ -274,6 +291,20 @@ class DropoutDetector:
             | ({"rest": True} if is_rest else {}),
         )
 
+    def _concealed_finding(self, concealed: Concealed) -> Finding:
+        milliseconds = 1e3 * (concealed.stop - concealed.start) / self._format.rate
+        return Finding(
+            id="",
+            kind="dropout",
+            start=concealed.start,
+            stop=concealed.stop,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(1 - np.exp(-milliseconds / 60)), 3),
+            confidence=round(concealed.confidence, 3),
+            evidence=f"{milliseconds:.0f} ms made up by the line: a packet was lost and the last cycles were held",
+            detail={"length_ms": round(milliseconds, 3), "concealed": True},
+        )
+
 
 def _together(found: list[_Hole]) -> list[_Hole]:
     """Return holes, those at one place in several channels as one."""
@@ -319,4 +350,5 @@ KIND = Kind(
     family=Family.GAPS,
     summary="holes of up to half a second inside sound",
     make=DropoutDetector,
+    needs=(line_features,),
 )

@@ -25,8 +25,8 @@ _TAPS_PER_STEP = 8
 _WINDOW_SECONDS = 0.016
 _SHORTEST_LAG_SECONDS, _LONGEST_LAG_SECONDS = 0.0024, 0.0165
 _LOWEST_HZ, _HIGHEST_HZ = 80.0, 3400.0
-_FLOOR = 1e-9
-"""Power of what counts as silence: 90 dB below full scale."""
+_FLOOR = 1e-11
+"""Power of what counts as silence: 110 dB below full scale."""
 
 _ROWS_AT_ONCE = 128
 
