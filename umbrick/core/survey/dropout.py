@@ -19,6 +19,7 @@ from umbrick.core.survey.coarse_values import CoarseValues
 from umbrick.core.survey.concealment import Concealed, ConcealedPackets
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.flat_tops import grid_step
 from umbrick.core.survey.line_features import line_features
 from umbrick.core.survey.rests import BESIDE_SECONDS, confidences, measured, missing_odds
 from umbrick.core.units import amplitude_to_db, format_count
@@ -72,10 +73,13 @@ class DropoutDetector:
         self._missing: list[_Hole] = []
         self._rests = 0
         self._concealed = ConcealedPackets(form)
+        self._step = form.step
 
     def feed(self, block: Block) -> None:
         """Find the holes that end in the block; those that begin before it too, with what was kept of it."""
         rate = self._format.rate
+        # What a coder of thirteen bits gave rests on its values for longer than a file of sixteen tells.
+        self._step = max(self._step, grid_step(block.samples))
         beside = round(BESIDE_SECONDS * rate)
         reach = round(_LONGEST_SECONDS * rate) + beside
         stop = block.before + block.stop - block.start
@@ -163,9 +167,9 @@ class DropoutDetector:
             if len(before) < outside // 2 or len(after) < outside // 2:
                 continue
             level = min(float(np.abs(before - value).max()), float(np.abs(after - value).max()))
-            if level < max(_LEAST_LEVEL, 40 * self._format.step):
+            if level < max(_LEAST_LEVEL, 40 * self._step):
                 continue
-            step = max(self._format.step, _COARSER * float(coarse.step_at(wave[start])))
+            step = max(self._step, _COARSER * float(coarse.step_at(wave[start])))
             if max(abs(float(before[-1]) - value), abs(float(after[0]) - value)) <= _GENTLE_STEPS * step:
                 self._rests += is_rest
                 continue
@@ -176,7 +180,7 @@ class DropoutDetector:
             slope = np.abs(np.diff(around))
             # How many samples the wave takes to move by what it does not move here.
             expected = (end - start) * float(np.median(slope))
-            evidence = expected / max(0.02 * level, 2 * self._format.step)
+            evidence = expected / max(0.02 * level, 2 * self._step)
             confidence = float(1 - np.exp(-evidence / 3)) * min(1.0, (end - start) / (0.0006 * rate)) ** 0.3
             # Where a quiet wave is rounded or gated to zero it stops there gently.
             if value == 0 and end - start < _GENTLE_SECONDS * rate:

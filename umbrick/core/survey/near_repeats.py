@@ -10,9 +10,11 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+from scipy.fft import rfft
 from scipy.ndimage import uniform_filter1d
 from scipy.signal import fftconvolve
 
+from umbrick.core.filters.windows import hann
 from umbrick.core.survey.line_features import BANDS
 from umbrick.core.survey.loops import has_own_ends
 
@@ -33,6 +35,7 @@ _SHORTEST_SECONDS, _LONGEST_SECONDS, _MOST_TURNS = 0.03, 0.5, 2.5
 """What goes round more often is a tone."""
 
 _LAG_SLACK_SECONDS = 0.006
+_TONE_BINS, _TONE_SHARE = 12, 0.998
 
 
 class NearRepeat(NamedTuple):
@@ -112,9 +115,18 @@ def near_repeat(wave: Floats, at: int, lag: int, rate: int) -> NearRepeat | None
     is_short = stop - start < max(_SHORTEST_SECONDS * rate, exact - 2 * window)
     if is_short or stop - start > min(_LONGEST_SECONDS * rate, _MOST_TURNS * exact):
         return None
+    if _is_tone(wave[start:stop]):
+        return None
     before = wave[start - exact : stop - exact].astype(np.float64)
     gain = float(np.sqrt(np.sum(wave[start:stop].astype(np.float64) ** 2) / (np.sum(before**2) + 1e-12)))
     return NearRepeat(start, stop, exact, alike_db, over_db, gain, has_own_ends(wave, start, stop, rate))
+
+
+def _is_tone(wave: Floats) -> bool:
+    """Whether nearly all of a stretch is a few steady tones: they are alike whenever they sound."""
+    power = np.square(np.abs(rfft(wave * hann(len(wave)).astype(np.float32))))
+    few = np.partition(power, -_TONE_BINS)[-_TONE_BINS:]
+    return bool(few.sum() >= _TONE_SHARE * power.sum())
 
 
 def _likeness(own: npt.NDArray[np.float64], earlier: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
