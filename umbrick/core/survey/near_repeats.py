@@ -10,9 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.fft import rfft
+from scipy.fft import irfft, next_fast_len, rfft
 from scipy.ndimage import uniform_filter1d
-from scipy.signal import fftconvolve
 
 from umbrick.core.filters.windows import hann
 from umbrick.core.survey.line_features import BANDS
@@ -130,7 +129,8 @@ def _is_tone(wave: Floats) -> bool:
 
 
 def _likeness(own: npt.NDArray[np.float64], earlier: npt.NDArray[np.float64]) -> npt.NDArray[np.float64]:
-    products = fftconvolve(earlier, own[::-1], "valid")
+    size = next_fast_len(len(earlier), real=True)
+    products = irfft(rfft(earlier, size) * np.conj(rfft(own, size)), size)[: len(earlier) - len(own) + 1]
     sums = np.concatenate([[0.0], np.cumsum(earlier**2)])
     energies = sums[len(own) :] - sums[: -len(own)]
     return np.asarray(products / np.sqrt(np.maximum(energies * np.sum(own**2), 1e-12)))
