@@ -11,8 +11,10 @@ from umbrick.core.mend.plan import planned
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.concealment import ConcealedPackets
 from umbrick.core.survey.detector import Block, Format
+from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.line_features import FEATURES, line_features
 from umbrick.core.survey.line_network import CONTEXT_HOPS, SILENCE, levelled, log_odds
+from umbrick.core.survey.one_event import one_event_each
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version
@@ -107,3 +109,11 @@ def test_only_what_has_worn_out_is_mended_unasked():
     ]
     advised = {place for batch in planned(findings, version) for place in batch.places}
     assert advised == {Place.of(f) for f in findings if is_worn_out(version, Place.of(f))}
+
+
+def test_what_a_cycle_that_is_held_says_already_is_not_listed_twice():
+    stutter = Finding("", "stutter", 1000, 3000, (0,), 0.5, 0.9, "")
+    made_up = Finding("", "dropout", 900, 3100, (0,), 0.5, 0.9, "", {"concealed": True})
+    hole = Finding("", "dropout", 900, 3100, (0,), 0.5, 0.9, "")
+    kept = one_event_each({"stutter": [stutter], "dropout": [hole, made_up]}, RATE)
+    assert kept == {"stutter": [stutter], "dropout": [hole]}

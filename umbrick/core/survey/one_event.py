@@ -14,7 +14,7 @@ from umbrick.core.survey.finding import Finding
 class _Rule(NamedTuple):
     """Findings of ``kinds`` that come within ``slack_ms`` of one of ``explained_by`` are part of that event; with
     ``edges_only``, of where it begins or ends; if ``whole``, only those that lie in it from end to end; only those up
-    to ``longest_ms`` long."""
+    to ``longest_ms`` long; with ``marked``, only those whose detail says so."""
 
     kinds: tuple[str, ...]
     explained_by: tuple[str, ...]
@@ -22,6 +22,7 @@ class _Rule(NamedTuple):
     edges_only: bool = False
     whole: bool = False
     longest_ms: float = np.inf
+    marked: str = ""
 
 
 _RULES = (
@@ -30,6 +31,8 @@ _RULES = (
     _Rule(("click", "mouth_click", "discontinuity"), ("stutter",), 3.0, True),
     _Rule(("click", "mouth_click", "discontinuity"), ("crackle",), 2.0),
     _Rule(("dropout",), ("stutter", "crackle"), 1.0, whole=True),
+    # A cycle that is held says more of what a line made up.
+    _Rule(("dropout",), ("stutter",), 0.0, marked="concealed"),
     _Rule(("plosive",), ("stutter",), 20.0),
     # A big click is the highest there is nearby, and sets a slow swing going.
     _Rule(("plosive",), ("click",), 0.0),
@@ -57,7 +60,7 @@ def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[st
 
 class _Spans:
     def __init__(self, findings: list[Finding], rate: int, rule: _Rule) -> None:
-        self._whole = rule.whole
+        self._whole, self._marked = rule.whole, rule.marked
         self._most_frames = rule.longest_ms * rate / 1000
         slack = round(rule.slack_ms * rate / 1000)
         borders = [
@@ -76,7 +79,7 @@ class _Spans:
         self._longest = int((self._stops - self._starts).max())
 
     def explain(self, finding: Finding) -> bool:
-        if finding.stop - finding.start > self._most_frames:
+        if finding.stop - finding.start > self._most_frames or (self._marked and not finding.detail.get(self._marked)):
             return False
         first = int(np.searchsorted(self._starts, finding.start - self._longest))
         last = int(np.searchsorted(self._starts, finding.stop))
