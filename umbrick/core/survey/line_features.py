@@ -86,12 +86,12 @@ def _cycles(segments: Floats, reach: int, shortest: int) -> Floats:
     length = next_fast_len(size + reach, real=True)
     own = segments[:, reach:]
     products = irfft(rfft(segments, length, axis=1) * np.conj(rfft(own, length, axis=1)), length, axis=1)[:, :reach]
-    sums = np.cumsum(np.square(segments, dtype=np.float64), axis=1)
-    sums = np.pad(sums, ((0, 0), (1, 0)))
+    sums = np.zeros((len(segments), segments.shape[1] + 1), np.float32)
+    np.cumsum(np.square(segments), axis=1, out=sums[:, 1:])
     energies = sums[:, size : size + reach] - sums[:, :reach]
     mine = sums[:, -1:] - sums[:, reach : reach + 1]
-    likeness = products / np.sqrt(np.maximum(energies * mine, (size * _FLOOR) ** 2))
-    likeness = likeness[:, : reach - shortest]
+    lags = slice(0, reach - shortest)
+    likeness = products[:, lags] / np.sqrt(np.maximum(energies[:, lags] * mine, np.float32((size * _FLOOR) ** 2)))
     best = np.clip(likeness.argmax(axis=1), 1, likeness.shape[1] - 2)
     rows = np.arange(len(best))
     left, top, right = (likeness[rows, best + shift] for shift in (-1, 0, 1))
