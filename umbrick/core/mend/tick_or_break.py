@@ -5,8 +5,8 @@ from __future__ import annotations
 import numpy as np
 
 from umbrick.core.mend.declick import filled, within_reach
-from umbrick.core.model.autoregression import modelled
-from umbrick.core.model.damage_extent import MOST_ORDER_FOR_EDGES, context_of, error_power_beside, order_for
+from umbrick.core.model.damage_extent import error_power_beside
+from umbrick.core.model.worth import surroundings
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 
@@ -32,16 +32,12 @@ def lies_on_the_sound(finding: Finding, version: Version) -> bool:
 
 def _left_db(wave: np.ndarray, start: int, stop: int, rate: int) -> float:
     seen = within_reach(wave, start, stop, rate)
-    mended = wave.copy()
-    mended[seen.start : seen.stop] = filled(wave, seen)
-    order = min(order_for(seen.stop - seen.start), MOST_ORDER_FOR_EDGES)
-    left, right = context_of(seen.start, seen.stop, order, len(wave))
-    around = mended[left:right]
-    model = modelled(around, order)
+    around, start, model = surroundings(wave, seen.start, seen.stop, filled(wave, seen))
     if model is None:
         return 0.0
+    stop = start + seen.stop - seen.start
     errors = np.convolve(around, model.error_filter, "valid")
-    first = max(0, seen.start - left - model.order)
-    inside = errors[first : max(first + 1, seen.stop - left - model.order + round(_AFTER_SECONDS * rate))]
-    beside = error_power_beside(around, seen.start - left, seen.stop - left, model, rate)
+    first = max(0, start - model.order)
+    inside = errors[first : max(first + 1, stop - model.order + round(_AFTER_SECONDS * rate))]
+    beside = error_power_beside(around, start, stop, model, rate)
     return float(10 * np.log10((float(np.mean(inside**2)) + 1e-20) / beside))
