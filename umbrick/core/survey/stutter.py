@@ -166,63 +166,60 @@ class StutterDetector:
         return repeat.lag < _TONE_LAG_SECONDS * self._format.rate and turns > _TONE_TURNS
 
     def _repeated(self, repeat: _Repeated, usual_db: float) -> Finding:
-        length, lag = ((value) * 1e3 / self._format.rate for value in (repeat.stop - repeat.start, repeat.lag))
+        length, lag = self._milliseconds(repeat)
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
         confidence = 0.99 if length >= 0.9 * lag else _MOST_FOR_A_LOOP * length / lag
         if repeat.is_apart:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         confidence *= _sure((repeat.level_db - usual_db + _QUIETER_DB) / 2)
-        return Finding(
-            id="",
-            kind="stutter",
-            start=repeat.start,
-            stop=repeat.stop,
-            channels=tuple(range(self._format.channels)),
-            severity=round(float(1 - np.exp(-length / 60)), 3),
-            confidence=round(confidence, 3),
-            evidence=f"repeats the previous {lag:.0f} ms sample for sample, for {length:.0f} ms",
-            detail={"lag": repeat.lag, "similarity": 1.0, "length_ms": round(length, 2)},
-        )
+        words = f"repeats the previous {lag:.0f} ms sample for sample, for {length:.0f} ms"
+        return self._finding(repeat, confidence, 1.0, words)
 
     def _near_finding(self, near: NearRepeat) -> Finding:
-        length, lag = (value * 1e3 / self._format.rate for value in (near.stop - near.start, near.lag))
-        similarity = float(np.sqrt(1 - 10 ** (-near.alike_db / 10)))
+        length, lag = self._milliseconds(near)
+        similarity = _similarity(near.alike_db)
         confidence = 0.95 * _sure((near.alike_db - _HALF_SURE_NEAR_DB) / 1.0)
         confidence *= _sure((near.over_db - _HALF_SURE_NEAR_OVER_DB) / 0.5)
         if near.is_apart:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         level_db = 20 * float(np.log10(max(near.gain, 1e-3)))
-        return Finding(
-            id="",
-            kind="stutter",
-            start=near.start,
-            stop=near.stop,
-            channels=tuple(range(self._format.channels)),
-            severity=round(float(1 - np.exp(-length / 60)), 3),
-            confidence=round(confidence, 3),
-            evidence=f"repeats the previous {lag:.0f} ms for {length:.0f} ms, {100 * similarity:.1f} % alike"
-            + (f", {abs(level_db):.0f} dB {'quieter' if level_db < 0 else 'louder'}" if abs(level_db) >= 1 else ""),
-            detail={"lag": near.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
-                    "gain_db": round(level_db, 1)},
-        )  # fmt: skip
+        words = f"repeats the previous {lag:.0f} ms for {length:.0f} ms, {100 * similarity:.1f} % alike"
+        if abs(level_db) >= 1:
+            words += f", {abs(level_db):.0f} dB {'quieter' if level_db < 0 else 'louder'}"
+        return self._finding(near, confidence, similarity, words, gain_db=round(level_db, 1))
 
     def _held_finding(self, held: Held, half_sure_db: float) -> Finding:
-        length, lag = ((value) * 1e3 / self._format.rate for value in (held.stop - held.start, held.lag))
-        similarity = float(np.sqrt(1 - 10 ** (-held.alike_db / 10)))
+        length, lag = self._milliseconds(held)
+        similarity = _similarity(held.alike_db)
         confidence = 0.95 * _sure((held.alike_db - half_sure_db) / 1.5)
         confidence *= _sure((held.over_db - _HALF_SURE_OVER_DB) / 1.5) * _sure((_LONGEST_HELD_MS - length) / 8)
+        words = f"one cycle of {lag:.1f} ms held for {length:.0f} ms, its turns {100 * similarity:.2f} % alike"
+        alike = {"alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)}
+        return self._finding(held, confidence, similarity, words, **alike)
+
+    def _milliseconds(self, again: _Repeated | NearRepeat | Held) -> tuple[float, float]:
+        """Return how long what comes again is, and after how long it does."""
+        return 1e3 * (again.stop - again.start) / self._format.rate, 1e3 * again.lag / self._format.rate
+
+    def _finding(
+        self, again: _Repeated | NearRepeat | Held, confidence: float, similarity: float, evidence: str, **detail: float
+    ) -> Finding:
+        length, _ = self._milliseconds(again)
         return Finding(
             id="",
             kind="stutter",
-            start=held.start,
-            stop=held.stop,
+            start=again.start,
+            stop=again.stop,
             channels=tuple(range(self._format.channels)),
             severity=round(float(1 - np.exp(-length / 60)), 3),
             confidence=round(confidence, 3),
-            evidence=f"one cycle of {lag:.1f} ms held for {length:.0f} ms, its turns {100 * similarity:.2f} % alike",
-            detail={"lag": held.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2),
-                    "alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)},
-        )  # fmt: skip
+            evidence=evidence,
+            detail={"lag": again.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2), **detail},
+        )
+
+
+def _similarity(alike_db: float) -> float:
+    return float(np.sqrt(1 - 10 ** (-alike_db / 10)))
 
 
 def _sure(doubt: float) -> float:
