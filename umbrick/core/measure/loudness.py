@@ -30,6 +30,7 @@ class LoudnessMeter:
         shelf = high_shelf(4.0, np.sqrt(0.5), min(_SHELF_HZ, 0.45 * rate), rate)
         self._sections = np.concatenate([shelf, low_cut(0.5, _LOW_CUT_HZ, rate)])
         self._state = np.zeros((2, channels, 2))
+        self._frames = 0
         self._step = max(1, rate // _STEPS_PER_SECOND)
         weights = np.ones(channels)
         if channels == 5:
@@ -40,7 +41,9 @@ class LoudnessMeter:
 
     def feed(self, samples: npt.NDArray[np.float32]) -> None:
         """Measure the samples, of shape ``(frames, channels)``, that follow the last ones."""
-        weighted, self._state = filtered(self._sections, samples.T.astype(np.float64, order="C"), self._state)
+        own = samples.T.astype(np.float64, order="C")
+        weighted, self._state = filtered(self._sections, own, self._state, self._frames)
+        self._frames += len(samples)
         weighted = np.concatenate([self._left, weighted], axis=1)
         whole = weighted.shape[1] // self._step * self._step
         if whole:

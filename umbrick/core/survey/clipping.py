@@ -38,7 +38,7 @@ from umbrick.core.survey.flat_tops import (
     slot_levels,
 )
 from umbrick.core.survey.frayed_rails import TOLERANCE, WIDE, Breadths, breadths, frayed_rails
-from umbrick.core.survey.leaning_tops import leaning_rails, leaning_tops, second_differences
+from umbrick.core.survey.leaning_tops import Lines, leaning_rails, leaning_tops, straight_lines
 from umbrick.core.survey.rails import FLAT_BITS, Rail, are_flat, evidence_bits, frames_on, is_piled_up, is_same_level
 from umbrick.core.units import amplitude_to_db, format_count, format_db
 
@@ -160,7 +160,7 @@ class ClippingDetector:
         first = block.start - skip
         for channel, coarse in enumerate(self._coarse):
             coarse.feed(block.samples[block.before - skip :, channel])
-        off_line = [second_differences(wave) for wave in block.samples[block.before - skip :].T]
+        lines = [self._lines(channel, wave) for channel, wave in enumerate(block.samples[block.before - skip :].T)]
         for side in self._sides:
             column = block.samples[block.before - skip :, side.channel]
             wave = np.ascontiguousarray(column) if side.polarity > 0 else -column
@@ -186,9 +186,7 @@ class ClippingDetector:
             side.frayed.add(own_tops(frayed))
             side.wide.add(own_tops(find_tops(wave, levels, self._slot, np.maximum(levels, FLOOR) * np.float32(WIDE))))
             side.breadths.append(breadths(wave, levels, self._slot).within(own.start, own.stop))
-            side.leaning.add(
-                own_tops(leaning_tops(wave, off_line[side.channel], self._steps(side, levels), self._slot))
-            )
+            side.leaning.add(own_tops(leaning_tops(wave, lines[side.channel], self._steps(side, levels), self._slot)))
 
     def findings(self) -> list[Finding]:
         """Return one finding for each run of clipped samples."""
@@ -251,6 +249,13 @@ class ClippingDetector:
         most = max(map(frames_on, kinds))
         best = frayed if sum(rail.frames for rail in found) > _FRAYED_SHARE * most else best
         return best, [rail for rail in kinds[0] if not rail.flat]
+
+    def _lines(self, channel: int, wave: Floats) -> Lines:
+        wave = np.ascontiguousarray(wave)
+        upper, lower = slot_levels(wave, self._slot), -slot_levels(-wave, self._slot)
+        coarse = self._coarse[channel]
+        steps = np.maximum(np.maximum(coarse.step_at(upper), coarse.step_at(lower)), np.float32(self._step))
+        return straight_lines(wave, steps, self._slot)
 
     def _steps(self, side: _Side, levels: Floats) -> Floats:
         """Return the distance between neighbouring values at each level, 0 where there is none."""

@@ -7,6 +7,8 @@ nearby lie on one smooth curve over time, which nothing passes, is further proof
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 import numpy.typing as npt
 
@@ -32,15 +34,47 @@ _BITS_A_TOP, _MOST_BITS_A_TOP = 1.0, 8.0
 _FEWEST_SEEDS = 6
 
 
-def leaning_tops(wave: Floats, off_line: Floats, steps: Floats, slot: int) -> Tops:
+class Lines(NamedTuple):
+    """Straight stretches of a wave, of either sign: first frames, and those after the last."""
+
+    start: Integers
+    stop: Integers
+
+
+def straight_lines(wave: Floats, steps: Floats, slot: int) -> Lines:
+    """Return the straight stretches of one channel that are not too quiet to be tops.
+
+    Parameters
+    ----------
+    wave : ndarray, shape (n,)
+    steps : ndarray
+        For each slot the distance between neighbouring sample values, 0 if they are not quantised.
+    slot : int
+        Frames in a slot.
+    """
+    size = np.abs(wave)
+    rounding = np.repeat(np.float32(_STRAIGHT_STEPS) * steps.astype(np.float32), slot)[1 : len(wave) - 1]
+    off_line = np.abs(np.diff(np.diff(wave)))
+    straight = (off_line <= np.maximum(rounding, np.float32(_STRAIGHT) * size[1:-1])) & (size[1:-1] > _QUIETEST)
+    # Sample i + 1 lies between its neighbours: the line begins one before the first and ends one after the last. Two
+    # such samples make a line of the fewest, and few are beside another.
+    pairs = np.flatnonzero(straight[1:] & straight[:-1])
+    firsts = np.flatnonzero(np.diff(pairs, prepend=-2) > 1)
+    lasts = np.append(firsts[1:], len(pairs)) - 1 if len(firsts) else firsts
+    start, stop = pairs[firsts], pairs[lasts] + _FEWEST
+    inside = (start >= 2) & (stop + 2 <= len(wave))
+    return Lines(start[inside], stop[inside])
+
+
+def leaning_tops(wave: Floats, lines: Lines, steps: Floats, slot: int) -> Tops:
     """Return the straight tops of one channel's upper side.
 
     Parameters
     ----------
     wave : ndarray, shape (n,)
         Negated for the lower side.
-    off_line : ndarray, shape (n − 2,)
-        The size of its second differences, the same for both sides.
+    lines : Lines
+        Its straight stretches.
     steps : ndarray
         For each slot the distance between neighbouring sample values, 0 if they are not quantised.
     slot : int
@@ -51,31 +85,18 @@ def leaning_tops(wave: Floats, off_line: Floats, steps: Floats, slot: int) -> To
     Tops
         ``cut`` is how many times further than a natural top the sound falls off beyond the ends.
     """
-    inner = wave[1:-1]
-    rounding = np.repeat(np.float32(_STRAIGHT_STEPS) * steps.astype(np.float32), slot)[: len(wave)]
-    allowed = np.maximum(rounding[1:-1], np.float32(_STRAIGHT) * inner)
-    straight = (off_line <= allowed) & (inner > _QUIETEST)
-    edges = np.flatnonzero(np.diff(straight.view(np.int8), prepend=0, append=0))
-    # Sample i + 1 lies between its neighbours: the line begins one before the first and ends one after the last.
-    start, stop = edges[::2], edges[1::2] + 2
-    chosen = (stop - start >= _FEWEST) & (start >= 2) & (stop + 2 <= len(wave))
-    start, stop = start[chosen], stop[chosen]
+    is_upper = wave[lines.start] > 0
+    start, stop = lines.start[is_upper], lines.stop[is_upper]
     first, last = wave[start], wave[stop - 1]
     slope = (last - first) / (stop - 1 - start)
     falls = np.minimum(first - slope - wave[start - 1], last + slope - wave[stop])
-    allowed = np.maximum(rounding[start], np.float32(_STRAIGHT) * first)
+    allowed = np.maximum(np.float32(_STRAIGHT_STEPS) * steps[start // slot], np.float32(_STRAIGHT) * first)
     # A parabola within what is allowed falls so far below its chord.
     natural = allowed * (1 + (stop - start) / np.float32(2))
     is_top = (falls > _BREAKS_OFF * natural) & (np.abs(last - first) <= _STEEPEST * first)
     level = np.maximum(first, last)
     cut = (falls / np.maximum(natural, np.float32(1e-12))).astype(np.float32)
     return Tops(start, stop - start, level, cut).where(is_top)
-
-
-def second_differences(wave: Floats) -> Floats:
-    """Return by how much each sample but the first and last lies off its neighbours' line, times two."""
-    steps = np.diff(wave)
-    return np.abs(np.diff(steps))
 
 
 def leaning_rails(tops: Tops, short: Tops, levels: Floats, slot: int, rate: int) -> list[tuple[Tops, float]]:

@@ -111,11 +111,15 @@ def _at_any_level(work: Callable[[], _T]) -> _T:
         return work()
 
 
-def _all_done(works: Iterable[Callable[[], _T]], pool: ThreadPoolExecutor | None) -> list[_T]:
-    """Return what works give, side by side if there is a pool, else one after another."""
+def _started(works: Iterable[Callable[[], _T]], pool: ThreadPoolExecutor | None) -> list[Callable[[], _T]]:
+    """Return what gives the results of works, which go on side by side if there is a pool, else are done when asked."""
     if pool is None:
-        return [_at_any_level(work) for work in works]
-    return [done.result() for done in [pool.submit(_at_any_level, work) for work in works]]
+        return [partial(_at_any_level, work) for work in works]
+    return [pool.submit(_at_any_level, work).result for work in works]
+
+
+def _all_done(works: Iterable[Callable[[], _T]], pool: ThreadPoolExecutor | None) -> list[_T]:
+    return [result() for result in _started(works, pool)]
 
 
 class Surveyor:
@@ -145,6 +149,7 @@ class Surveyor:
         self._needs = list(dict.fromkeys(measure for kind in kinds for measure in kind.needs))
         self._frames = 0
         self._fed = 0
+        self._feeding: tuple[Block, list[Callable[[], None]]] | None = None
 
     def run(
         self,
@@ -176,14 +181,18 @@ class Surveyor:
                     ahead.append((block, pool.submit(self._prepare, block)))
                     alone = leaves_a_core()
                     while len(ahead) > (0 if alone else _WORKERS):
-                        self._feed(*ahead.popleft(), None if alone else pool)
+                        # One block is fed while the next is read and prepared.
+                        self._finish_feeding()
                         if found and self._fed == due:
                             found(self._told(self._found(None if alone else pool)))
                             due *= 2
+                        self._start_feeding(*ahead.popleft(), None if alone else pool)
             finally:
                 # What has been read is not lost, however it ends.
+                self._finish_feeding()
                 while ahead:
-                    self._feed(*ahead.popleft(), pool)
+                    self._start_feeding(*ahead.popleft(), pool)
+                    self._finish_feeding()
             return self._told(self._found(None if leaves_a_core() else pool))
 
     def _prepare(self, block: Block) -> None:
@@ -192,14 +201,21 @@ class Surveyor:
             for measure in self._needs:
                 block.shared(measure)
 
-    def _feed(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor | None) -> None:
+    def _start_feeding(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor | None) -> None:
         """Feed a block to everyone; each is fed in order and by one thread at a time: threads change nothing."""
         prepared.result()
         feeds: list[Callable[[], None]] = [partial(detector.feed, block) for detector in self._detectors.values()]
         feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
-        _all_done(feeds, pool)
-        self._frames = block.stop
-        self._fed += 1
+        self._feeding = block, _started(feeds, pool)
+
+    def _finish_feeding(self) -> None:
+        if self._feeding is not None:
+            block, works = self._feeding
+            self._feeding = None
+            for work in works:
+                work()
+            self._frames = block.stop
+            self._fed += 1
 
     def so_far(self) -> Survey:
         """Return what the blocks up to now have shown."""
