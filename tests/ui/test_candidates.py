@@ -155,8 +155,7 @@ def test_a_soft_knee_is_chosen_by_its_key_and_straightens_all_clipping_at_once(h
     cut = np.clip(bent(truth, 3.1, 2.0, rail), -rail, rail)
     hands.open(write(tmp_path / "bent.wav", cut))
     hands.press("F5")
-    for _ in range(3):
-        hands.press("N")
+    hands.press("Ctrl+N")
     assert hands.work.focus.kind == "clipping"
     titles = [remedy.title for remedy in window.mending.offers.remedies]
     hands.press(str(titles.index("And its soft knee") + 1))

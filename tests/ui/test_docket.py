@@ -14,7 +14,7 @@ from tests.ui.conftest import has_color
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.ui.bench.sieve import Sieve
-from umbrick.ui.panels.docket import DocketModel
+from umbrick.ui.panels.docket_model import DocketModel
 
 SPIKES = [3 * RATE + 3210, 5 * RATE + 100, 7 * RATE + 900]
 HOLE = round(3.93 * RATE)

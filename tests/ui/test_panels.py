@@ -10,7 +10,7 @@ from tests.ui.conftest import focus_longest
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.table import FindingTable
 from umbrick.playback.engine import Hearing
-from umbrick.ui.panels.docket import DocketModel
+from umbrick.ui.panels.docket_model import DocketModel
 
 
 def rows(window):
@@ -18,16 +18,46 @@ def rows(window):
     return [model.index(row).data(DocketModel.ENTRY) for row in range(model.rowCount())]
 
 
-def test_the_docket_lists_every_finding_under_its_kind(surveyed, window):
+def opened(hands):
+    """Open the one group by the mark beside it."""
+    window = hands.window
+    place = window.docket.list.visualRect(window.docket.model.index(1))
+    hands.click(window.docket.list.viewport(), 20, place.top() + 13)
+    return rows(window)
+
+
+def test_the_docket_lists_what_belongs_together_as_one_row_that_opens(surveyed, window):
+    tops = surveyed.work.listing().open_findings()
     entries = rows(window)
     assert entries[0].name == "clipping"
-    assert entries[1:] == surveyed.work.listing().open_findings()
+    assert len(entries) == 2
+    assert list(entries[1].findings) == tops
     spoken = window.docket.model.index(1).data(Qt.ItemDataRole.AccessibleTextRole)
-    assert "flat sample" in spoken
+    assert f"{len(tops)} tops; the worst: " in spoken
     assert "confidence" in spoken
+    entries = opened(surveyed)
+    assert entries[2:] == sorted(tops, key=lambda top: -top.severity)
+    surveyed.press("Alt+N")
+    assert len(opened(surveyed)) == 2, "and is shut again"
+    assert len(surveyed.work.open_chosen()) == len(tops), "what was one of them is the group now"
+
+
+def test_arrow_keys_open_a_group_and_shut_it(surveyed, window):
+    surveyed.press("N")
+    window.docket.list.setFocus()
+    QTest.keyClick(window.docket.list, Qt.Key.Key_Right)
+    assert len(rows(window)) > 2
+    assert window.docket.list.currentIndex().row() == 1
+    QTest.keyClick(window.docket.list, Qt.Key.Key_Down)
+    assert surveyed.work.focus is rows(window)[2]
+    assert surveyed.work.open_chosen() == [surveyed.work.focus]
+    QTest.keyClick(window.docket.list, Qt.Key.Key_Up)
+    QTest.keyClick(window.docket.list, Qt.Key.Key_Left)
+    assert len(rows(window)) == 2
 
 
 def test_a_click_in_the_docket_goes_to_the_finding(surveyed, window):
+    opened(surveyed)
     index = window.docket.model.index(3)
     place = window.docket.list.visualRect(index).center()
     surveyed.click(window.docket.list.viewport(), place.x(), place.y())
@@ -39,13 +69,13 @@ def test_the_sensitivity_slider_sifts_at_once_without_measuring(surveyed, window
     doubtful = Finding("x", "clipping", 5, 6, (0,), 0.1, 0.3, "1 flat sample at −40 dBFS")
     surveyed.work.found = FindingTable.of([*surveyed.work.table.findings, doubtful])
     window.bench.findings_changed.emit()
-    count = len(rows(window))
+    count = len(opened(surveyed))
     assert doubtful not in rows(window)
     survey = surveyed.work.survey
     window.docket.sensitivity.setFocus()
     for _ in range(30):
         QTest.keyClick(window.docket.sensitivity, Qt.Key.Key_Right)
-    assert doubtful in rows(window)
+    assert doubtful in opened(surveyed)
     assert len(rows(window)) == count + 1
     assert surveyed.work.survey is survey
     window.docket.sensitivity.setValue(0)

@@ -87,7 +87,7 @@ def test_a_person_mends_and_saves_by_key_and_pointer(display, tmp_path, own_home
         # A drag in the Passage selects, and a click takes that back: both must leave the recording as it is.
         hands("mousemove", 500, 420, "mousedown", 1, "mousemove", 560, 420, "mousemove", 640, 420, "mouseup", 1)
         hands("mousemove", 700, 420, "click", 1)
-        hands("key", "n")
+        hands("key", "alt+n")
 
         def mend_one():
             hands("key", "Return")

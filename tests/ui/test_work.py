@@ -89,16 +89,32 @@ def test_neighbours_go_round_and_start_from_the_cursor_without_a_focus(work):
     findings = [Finding(f"x{n}", "clipping", n * 100, n * 100 + 3, (0,), 0.5, 1.0, "") for n in range(5)]
     work.found = FindingTable.of(findings)
     listing = work.listing()
-    assert listing.neighbour(150, None, 1) is findings[2]
-    assert listing.neighbour(150, None, -1) is findings[1]
-    assert listing.neighbour(0, findings[4], 1) is findings[0]
-    assert listing.neighbour(0, findings[0], -1) is findings[4]
+    assert listing.neighbour(150, None, 1, singly=True) is findings[2]
+    assert listing.neighbour(150, None, -1, singly=True) is findings[1]
+    assert listing.neighbour(0, findings[4], 1, singly=True) is findings[0]
+    assert listing.neighbour(0, findings[0], -1, singly=True) is findings[4]
     work.shelf.commit(work.history, Edit("keep", kept=("x2",)))
-    assert work.listing().neighbour(0, findings[1], 1) is findings[3]
-    assert work.listing().neighbour(0, findings[2], -1) is findings[1]
+    assert work.listing().neighbour(0, findings[1], 1, singly=True) is findings[3]
+    assert work.listing().neighbour(0, findings[2], -1, singly=True) is findings[1]
     assert [f.id for f in work.listing().open_near(findings[2], 100)] == ["x1", "x3"]
     work.found = FindingTable.of(())
     assert work.listing().neighbour(0, None, 1) is None
+
+
+def test_those_that_belong_together_are_one_step(work):
+    starts = (0, 100, 20_000, 40_000, 40_100)
+    findings = [Finding(f"x{at}", "clipping", at, at + 3, (0,), 0.5, 1.0, "") for at in starts]
+    work.found = FindingTable.of(findings)
+    listing = work.listing()
+    assert listing.neighbour(50, None, 1) is findings[2]
+    assert listing.neighbour(0, findings[1], 1) is findings[2]
+    assert listing.neighbour(0, findings[1], -1) is findings[3]
+    assert listing.neighbour(0, findings[4], 1) is findings[0]
+    assert listing.group_of(findings[4]) == findings[3:]
+    work.shelf.commit(work.history, Edit("keep", kept=("x0",)))
+    assert work.listing().neighbour(0, findings[4], 1) is findings[1]
+    work.shelf.commit(work.history, Edit("keep", kept=("x100",)))
+    assert work.listing().neighbour(0, findings[1], 1) is findings[2]
 
 
 def test_peaks_are_remembered_for_each_version(work):

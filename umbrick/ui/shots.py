@@ -85,10 +85,10 @@ def _show(photographer: _Photographer, window: BenchWindow, name: str) -> Work:
 
 
 def _focus(photographer: _Photographer, window: BenchWindow, kind: str, number: int) -> None:
-    """Go to one of the open findings of a kind."""
+    """Go to one of the open findings of a kind, with those that belong together with it."""
     work = window.bench.work
     assert work is not None
-    window.bench.focus(work.listing().open_findings(kind)[number])
+    window.bench.focus_group(work, work.listing().open_findings(kind)[number])
     photographer.settle()
 
 

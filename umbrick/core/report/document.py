@@ -7,7 +7,7 @@ from typing import Any
 
 from umbrick import __version__
 from umbrick.core.report.facts import Facts
-from umbrick.core.survey.document import finding_as_json, measures_as_json
+from umbrick.core.survey.document import findings_as_json, measures_as_json
 from umbrick.core.survey.survey import Measures
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.provenance import provenance_shares
@@ -34,8 +34,8 @@ def _entry(facts: Facts) -> dict[str, Any]:
         "measures_after": _measures(facts.measures_after),
         "gain_db": facts.gain_db,
         "findings": [
-            finding_as_json(finding) | {"state": facts.state_of(finding).value, "note": facts.notes.get(finding.id, "")}
-            for finding in facts.findings
+            written | {"state": facts.state_of(finding).value, "note": facts.notes.get(finding.id, "")}
+            for finding, written in zip(facts.findings, findings_as_json(facts.findings, original.rate), strict=True)
         ],
         "mends": [
             *(_mend(mend, is_on=True) for mend in facts.mends),

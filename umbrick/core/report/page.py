@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Sequence
 from datetime import datetime
 from html import escape
@@ -12,6 +13,7 @@ from umbrick.core.mend.registry import settings_told
 from umbrick.core.report.facts import Facts
 from umbrick.core.report.picture import before_and_after, provenance_bar
 from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.groups import Group, together
 from umbrick.core.survey.survey import Measures
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.provenance import provenance_shares
@@ -151,10 +153,24 @@ def _findings(facts: Facts) -> str:
         return ""
     states = {state: sum(facts.state_of(finding) is state for finding in facts.findings) for state in State}
     told = ", ".join(f"{count} {state.value}" for state, count in states.items() if count)
-    rows = "".join(_finding(facts, finding) for finding in facts.findings[:MOST_LINES])
+    entries = together(facts.findings[:MOST_LINES], facts.original.rate)
+    rows = "".join(_group(facts, entry) if isinstance(entry, Group) else _finding(facts, entry) for entry in entries)
     head = "<tr><th>Where</th><th>Kind</th><th>Evidence</th><th>Confidence</th><th>State</th></tr>"
     count = len(facts.findings)
     return f"<h3>{format_count(count, 'finding')}: {told}</h3><table>{head}{rows}</table>{_more(count, 'findings')}"
+
+
+def _group(facts: Facts, group: Group) -> str:
+    """Return the row of findings that belong together, which opens to show each."""
+    counts = Counter(facts.state_of(finding) for finding in group.findings)
+    states = ", ".join(f"{counts[state]} {state.value}" for state in State if counts[state])
+    shown = next(state for state in State if counts[state])
+    singles = "".join(_finding(facts, finding) for finding in group.worst_first)
+    return (
+        f"<tr><td>{group.clock(facts.original.rate)}</td><td>{escape(group.kind)}</td>"
+        f"<td><details><summary>{escape(group.evidence)}</summary><table>{singles}</table></details></td>"
+        f'<td>{100 * group.confidence:.0f} %</td><td class="{shown.value}">{states}</td></tr>'
+    )
 
 
 def _finding(facts: Facts, finding: Finding) -> str:

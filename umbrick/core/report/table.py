@@ -6,11 +6,12 @@ from collections.abc import Iterator, Sequence
 
 from umbrick.core.csv_table import csv_text
 from umbrick.core.report.facts import Facts
+from umbrick.core.survey.groups import names_of_groups
 from umbrick.core.units import format_clock
 
 COLUMNS = (
     "recording", "line", "kind", "start", "end", "clock", "channels", "state", "severity", "confidence", "time_shift",
-    "seam_score", "what", "note",
+    "seam_score", "what", "note", "group",
 )  # fmt: skip
 
 
@@ -21,6 +22,7 @@ def as_csv(recordings: Sequence[Facts]) -> str:
 
 def _rows(facts: Facts) -> Iterator[tuple[object, ...]]:
     rate = facts.original.rate
+    groups = names_of_groups(facts.findings, rate)
     for finding in facts.findings:
         yield (
             facts.path,
@@ -37,6 +39,7 @@ def _rows(facts: Facts) -> Iterator[tuple[object, ...]]:
             "",
             finding.evidence,
             facts.notes.get(finding.id, ""),
+            groups.get(finding.id, ""),
         )
     for mends, state in ((facts.mends, "on"), (facts.switched_off, "switched off")):
         for mend in mends:
@@ -54,5 +57,6 @@ def _rows(facts: Facts) -> Iterator[tuple[object, ...]]:
                 mend.time_shift,
                 "" if mend.seam_score is None else f"{mend.seam_score:.3f}",
                 ", ".join(f"{name}={value}" for name, value in mend.parameters.items()),
+                "",
                 "",
             )

@@ -8,10 +8,11 @@ from typing import Any
 from umbrick.core.csv_table import csv_text
 from umbrick.core.sound.recording import Recording
 from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.groups import names_of_groups
 from umbrick.core.survey.survey import Measures, Survey
 
 SCHEMA = "umbrick.findings/1"
-_COLUMNS = ("path", "id", "kind", "start", "end", "seconds", "channels", "severity", "confidence", "evidence")
+_COLUMNS = ("path", "id", "kind", "start", "end", "seconds", "channels", "severity", "confidence", "evidence", "group")
 
 
 def recording_as_json(
@@ -24,7 +25,7 @@ def recording_as_json(
         "channels": recording.source.channels,
         "frames": recording.source.frames,
         "measures": measures_as_json(survey.measures(sensitivity)),
-        "findings": [finding_as_json(finding) for finding in survey.sifted(sensitivity)],
+        "findings": findings_as_json(survey.sifted(sensitivity), recording.source.rate),
     }
 
 
@@ -42,19 +43,24 @@ def measures_as_json(measures: Measures) -> dict[str, Any]:
     }
 
 
-def finding_as_json(finding: Finding) -> dict[str, Any]:
-    """Return a finding as plain values."""
-    return {
-        "id": finding.id,
-        "kind": finding.kind,
-        "start": finding.start,
-        "end": finding.stop,
-        "channels": list(finding.channels),
-        "severity": finding.severity,
-        "confidence": finding.confidence,
-        "evidence": finding.evidence,
-        "detail": finding.detail,
-    }
+def findings_as_json(findings: Sequence[Finding], rate: int) -> list[dict[str, Any]]:
+    """Return findings as plain values, each with the name of the group it belongs to, or none."""
+    groups = names_of_groups(findings, rate)
+    return [
+        {
+            "id": finding.id,
+            "kind": finding.kind,
+            "start": finding.start,
+            "end": finding.stop,
+            "channels": list(finding.channels),
+            "severity": finding.severity,
+            "confidence": finding.confidence,
+            "evidence": finding.evidence,
+            "detail": finding.detail,
+            "group": groups.get(finding.id),
+        }
+        for finding in findings
+    ]
 
 
 def document(recordings: list[dict[str, Any]]) -> dict[str, Any]:
@@ -72,5 +78,5 @@ def as_csv(whole: dict[str, Any]) -> str:
                 "seconds": f"{finding['start'] / recording['rate']:.6f}",
                 "channels": " ".join(map(str, finding["channels"])),
             }
-            rows.append([row[column] for column in _COLUMNS])
+            rows.append(["" if row[column] is None else row[column] for column in _COLUMNS])
     return csv_text(rows)

@@ -33,6 +33,7 @@ class FindingTable:
     channels: Integers
     """The first channel."""
     confidences: npt.NDArray[np.float64]
+    severities: npt.NDArray[np.float64]
     kind_names: tuple[str, ...]
     kinds: Integers
     longest: int
@@ -59,6 +60,7 @@ class FindingTable:
             (stops - starts) * np.array([len(finding.channels) for finding in ordered], np.int64),
             channels[order],
             np.array([finding.confidence for finding in ordered]),
+            np.array([finding.severity for finding in ordered]),
             names,
             kinds[order],
             int((stops - starts).max()) if ordered else 0,

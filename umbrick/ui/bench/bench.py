@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -10,7 +10,7 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QGuiApplication
 
 from umbrick.core.errors import UmbrickError
-from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
+from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit, History
 from umbrick.core.timeline.version import Version
@@ -42,6 +42,8 @@ class Bench(QObject):
     """A strip's window has moved."""
     place_changed = Signal()
     """Cursor, selection or Loupe channel have changed."""
+    chosen_changed = Signal()
+    """Decisions mean other findings than before, or more of them."""
     findings_changed = Signal()
     focus_changed = Signal()
     said = Signal(str)
@@ -176,12 +178,13 @@ class Bench(QObject):
             self.work.sieve = Sieve.parsed(text)
             self.findings_changed.emit()
 
-    def focus(self, finding: Finding | None) -> None:
-        """Look at a finding: the Passage and the Loupe go there."""
+    def focus(self, finding: Finding | None, chosen: Sequence[Finding] = ()) -> None:
+        """Look at a finding: the Passage and the Loupe go there; decisions mean all that are chosen with it."""
         work = self.work
         if work is None:
             return
         work.focus = finding
+        work.chosen = list(chosen)
         if finding is not None:
             work.selection = None
             if finding.kind not in SPANNING_KINDS:
@@ -200,14 +203,36 @@ class Bench(QObject):
             self.place_changed.emit()
             self.view_changed.emit()
 
-    def focus_neighbour(self, step: int) -> None:
-        """Go to the next (1) or previous (−1) open finding."""
+    def choose(self, findings: Sequence[Finding]) -> None:
+        """Have decisions mean all of some findings, that in focus among them."""
+        if self.work:
+            self.work.chosen = list(findings)
+            self.chosen_changed.emit()
+
+    def focus_neighbour(self, step: int, singly: bool = False) -> None:
+        """Go to the next (1) or previous (−1) open finding, or group of findings unless ``singly``."""
         if work := self.work:
-            finding = work.listing().neighbour(work.cursor, work.focus, step)
+            finding = work.listing().neighbour(work.cursor, work.focus, step, singly)
             if finding is None:
                 self.said.emit("There is no open finding." if work.survey else "Survey first (F5) to list findings.")
-            else:
+            elif singly:
                 self.focus(finding)
+            else:
+                self.focus_group(work, finding)
+
+    def focus_group(self, work: Work, finding: Finding) -> None:
+        """Choose all that belong together with a finding, and look at the worst of it that is open."""
+        listing = work.listing()
+        group = listing.group_of(finding)
+        worst = max(listing.open_of(group) or group, key=lambda one: one.severity)
+        self.focus(worst, group if len(group) > 1 else ())
+
+    def go_on(self) -> None:
+        """Go to what is to be decided next: the next single one where one goes through a group one by one."""
+        work = self.work
+        if work is not None:
+            of_a_group = work.focus is not None and len(work.listing().group_of(work.focus)) > 1
+            self.focus_neighbour(1, singly=of_a_group and len(work.chosen) <= 1)
 
     def focus_next_kind(self) -> None:
         """Go to the first open finding of the next kind, in the docket's order."""
@@ -217,21 +242,19 @@ class Bench(QObject):
             kinds = [name for name in KINDS if name in open_kinds]
             if kinds:
                 here = kinds.index(work.focus.kind) if work.focus and work.focus.kind in kinds else -1
-                self.focus(listing.open_findings(kinds[(here + 1) % len(kinds)])[0])
+                self.focus_group(work, listing.open_findings(kinds[(here + 1) % len(kinds)])[0])
 
     def keep(self) -> None:
         """Leave the chosen findings, or that in focus, as they are, on purpose, and go on to the next."""
         work = self.work
         if work is None or work.focus is None:
             return
-        chosen = work.chosen if len(work.chosen) > 1 else [work.focus]
-        kept = tuple(finding.id for finding in chosen if work.state_of(finding) is State.OPEN)
+        kept = tuple(finding.id for finding in work.open_chosen())
         if not kept:
             self.said.emit(f"This finding is {work.state_of(work.focus).value} already.")
             return
         if self.commit(work, Edit("keep as it is", kept=kept), work.version):
-            work.chosen = []
-            self.focus_neighbour(1)
+            self.go_on()
             what = "Kept as it is." if len(kept) == 1 else f"{format_count(len(kept), 'finding')} kept as they are."
             self.said.emit(f"{what} Undo takes that back.")
 

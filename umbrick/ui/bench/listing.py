@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
+from umbrick.core.survey.groups import Groups
 from umbrick.core.survey.table import FindingTable, Integers, Mask
 from umbrick.ui.bench.sieve import Sieve
 
@@ -30,16 +33,22 @@ class Listing:
     open_rows: Integers
     sifted_out: int
     """How many are listed but not shown, because they do not pass the sieve."""
+    rate: int
 
     @classmethod
     def of(
-        cls, table: FindingTable, sensitivity: dict[str, float], codes: npt.NDArray[np.int8], sieve: Sieve = ALL
+        cls,
+        table: FindingTable,
+        sensitivity: dict[str, float],
+        codes: npt.NDArray[np.int8],
+        rate: int,
+        sieve: Sieve = ALL,
     ) -> Listing:
         """Sift a table by sensitivity, and what is shown of it by a sieve."""
         listed = table.passing(sensitivity) | (codes != CODES[State.OPEN])
         shown = listed if sieve.lets_all_pass else listed & sieve.passing(table, codes, CODES)
         open_rows = np.flatnonzero(shown & (codes == CODES[State.OPEN]))
-        return cls(table, codes, listed, shown, np.flatnonzero(shown), open_rows, int((listed & ~shown).sum()))
+        return cls(table, codes, listed, shown, np.flatnonzero(shown), open_rows, int((listed & ~shown).sum()), rate)
 
     def state_of(self, finding: Finding) -> State:
         """Return what has been decided about a finding."""
@@ -60,20 +69,40 @@ class Listing:
         rows = self.open_rows
         return self._findings(rows if kind is None else rows[self.table.of_kind(kind)[rows]])
 
+    def open_of(self, findings: Iterable[Finding]) -> list[Finding]:
+        """Return those of some findings that are open."""
+        return [finding for finding in findings if self.state_of(finding) is State.OPEN]
+
     def open_near(self, subject: Finding | Place, frames: int) -> list[Finding]:
         """Return the open findings within so many frames of one, or of a place."""
         rows = self.table.within(subject.start - frames, subject.stop + frames)
         return self._findings(rows[self.is_listed[rows] & (self.codes[rows] == CODES[State.OPEN])])
 
-    def neighbour(self, position: int, focus: Finding | None, step: int) -> Finding | None:
-        """Return the open finding after (``step`` 1) or before (−1) the focus, else a position; round at the ends."""
+    @cached_property
+    def groups(self) -> Groups:
+        """Which of the shown findings belong together."""
+        return Groups(self.table, self.rows, self.rate)
+
+    def group_of(self, finding: Finding) -> list[Finding]:
+        """Return the shown findings that belong together with one, itself among them, in order of time."""
+        row = self.table.rows.get(finding.id)
+        if row is None or not self.is_shown[row]:
+            return [finding]
+        return self._findings(self.groups.rows(int(self.groups.labels[row])))
+
+    def neighbour(self, position: int, focus: Finding | None, step: int, singly: bool = False) -> Finding | None:
+        """Return the open finding after (``step`` 1) or before (−1) the focus, else a position; round at the ends.
+
+        Of those that belong together it is the first that is open, and all of them are one step, unless ``singly``.
+        """
         if not len(self.open_rows):
             return None
-        spans_all = self._spans_all()[self.open_rows]
+        steps = self.open_rows if singly else self._first_open_rows
+        spans_all = self._spans_all()[steps]
         # What means all of the recording comes last: one steps from place to place first.
-        placed, last = self.open_rows[~spans_all], self.open_rows[spans_all]
+        placed, last = steps[~spans_all], steps[spans_all]
         order = np.concatenate([placed, last])
-        row = self.table.rows.get(focus.id) if focus else None
+        row = self._step_of(focus, singly)
         if row is None:
             # A position lies before the findings that begin at it.
             index = int(np.searchsorted(self.table.starts[placed], position))
@@ -85,6 +114,21 @@ class Listing:
         else:
             index = int(np.searchsorted(placed, row)) - 1
         return self.table.findings[order[index % len(order)]]
+
+    @cached_property
+    def _first_open_rows(self) -> Integers:
+        """Return of each group the first row that is open."""
+        _, firsts = np.unique(self.groups.labels[self.open_rows], return_index=True)
+        return np.sort(self.open_rows[firsts])
+
+    def _step_of(self, focus: Finding | None, singly: bool) -> int | None:
+        """Return the row that one stands at: that of the focus, or the first open one of its group."""
+        row = self.table.rows.get(focus.id) if focus else None
+        if row is None or singly or not self.is_shown[row]:
+            return row
+        own = self.groups.rows(int(self.groups.labels[row]))
+        is_open = own[self.codes[own] == CODES[State.OPEN]]
+        return int(is_open[0]) if len(is_open) else row
 
     def _spans_all(self) -> Mask:
         """Return which rows mean all of the recording."""

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.sound.whole_file import write_whole
-from umbrick.core.survey.document import as_csv, document, finding_as_json, measures_as_json
+from umbrick.core.survey.document import as_csv, document, findings_as_json, measures_as_json
 from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.registry import KINDS
 from umbrick.ui.bench.jobs import Job
@@ -35,7 +35,7 @@ class ListingOut(Task):
                 "channels": work.channels,
                 "frames": version_frames,
                 "measures": measures_as_json(measures) if measures else {},
-                "findings": [finding_as_json(finding) for finding in findings],
+                "findings": findings_as_json(findings, work.rate),
             }
             whole = document([entry])
             if path.suffix.lower() == ".csv":

@@ -140,9 +140,12 @@ class Mending(QObject):
             self._offer(work, place)
 
     def mend(self) -> None:
-        """Mend what is offered for with the chosen candidate, and go on to the next."""
+        """Mend what is offered for with the chosen candidate, with all that is chosen beside it, and go on."""
         work, offers = self._bench.work, self.offers
         if work is None or offers is None:
+            return
+        if isinstance(offers.subject, Finding) and len(together := work.open_chosen()) > 1:
+            self.mend_all(together, goes_on=True)
             return
         offer = offers.current
         if offer is None:
@@ -155,7 +158,7 @@ class Mending(QObject):
         if self._bench.commit(work, mended.edit(f"{mended.mends[0].method} at one place"), mended.version):
             self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
             if isinstance(offers.subject, Finding):
-                self._bench.focus_neighbour(1)
+                self._bench.go_on()
 
     def kin_of(self, kind: str, work: Work) -> list[str]:
         """Return the other kinds of a kind's family that are open and can be mended."""
@@ -209,8 +212,11 @@ class Mending(QObject):
             return "Choose a finding first, and one of its candidates."
         return "" if self.offers.chosen_remedy.method.parameters else "This method has no settings."
 
-    def mend_all(self, findings: Sequence[Finding]) -> None:
-        """Mend findings, each with its kind's chosen or else its best candidate, as one step; other edits wait."""
+    def mend_all(self, findings: Sequence[Finding], goes_on: bool = False) -> None:
+        """Mend findings, each with its kind's chosen or else its best candidate, as one step; other edits wait.
+
+        With ``goes_on`` one goes to the next that is open then.
+        """
         work = self._bench.work
         if work is None or not any(is_mendable(finding.kind) for finding in findings) or self.job is not None:
             return
@@ -235,14 +241,14 @@ class Mending(QObject):
         self.job = self._bench.jobs.start(
             f"mending {len(findings)}",
             mend,
-            lambda done: self._write(work, done),
+            lambda done: self._write(work, done, goes_on),
             ended=ended,
         )
         self.job.progressed.connect(self.progressed)
         self.job.cancelled.connect(lambda: self._bench.said.emit("Mending stopped; nothing was changed."))
         self.changed.emit()
 
-    def _write(self, work: Work, done: CarriedOut) -> None:
+    def _write(self, work: Work, done: CarriedOut, goes_on: bool) -> None:
         """Put many mends on the disk, which may take a second, and apply them then."""
         mended, refused = done
         if mended is None:
@@ -251,7 +257,7 @@ class Mending(QObject):
         method = mended.mends[0].method
         edit = mended.edit(f"{method} {format_count(len(mended.mends), 'place')}")
         self._writing = self._bench.commit_behind(
-            work, edit, mended.version, lambda made: self._all_mended(work, made, refused)
+            work, edit, mended.version, lambda made: self._all_mended(work, made, refused, goes_on)
         )
         self._writing.ended.connect(self._written)
 
@@ -278,7 +284,9 @@ class Mending(QObject):
             return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
         return work.held
 
-    def _all_mended(self, work: Work, edit: Edit, refused: Sequence[Refused]) -> None:
+    def _all_mended(self, work: Work, edit: Edit, refused: Sequence[Refused], goes_on: bool) -> None:
+        if goes_on and work is self._bench.work:
+            self._bench.focus_neighbour(1)
         count = format_count(len(edit.made), "place")
         if self._stopping.is_set():
             count = f"{count}, then stopped; undo takes them back"

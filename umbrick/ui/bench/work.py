@@ -160,6 +160,8 @@ class Work:
         if self.focus is not None:
             row = self.table.rows.get(self.focus.id)
             self.focus = None if row is None else self.table.findings[row]
+            rows = (self.table.rows.get(finding.id) for finding in self.chosen)
+            self.chosen = [self.table.findings[row] for row in rows if row is not None]
 
     @property
     def has_unsaved_mends(self) -> bool:
@@ -183,13 +185,18 @@ class Work:
             for name in closed:
                 if (row := self.table.rows.get(name)) is not None and codes[row] == CODES[State.OPEN]:
                     codes[row] = CODES[State.MENDED]
-            self._listing = key, Listing.of(self.table, self.sensitivity, codes, self.sieve)
+            self._listing = key, Listing.of(self.table, self.sensitivity, codes, self.rate, self.sieve)
         return self._listing[1]
 
     @property
     def closed_now(self) -> frozenset[str]:
         """The findings that mends of others made go away in the current version, as far as measured again."""
         return self.closed.get(self.version.key, _NONE)
+
+    def open_chosen(self) -> list[Finding]:
+        """Return what a decision means: of the findings that are chosen, or of that in focus, those that are open."""
+        chosen = self.chosen if len(self.chosen) > 1 else [self.focus] if self.focus else []
+        return self.listing().open_of(chosen)
 
     def measures(self) -> Measures | None:
         """Return the measures of the last survey at the present sensitivity, or None before the first."""

@@ -22,7 +22,9 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.groups import Group, Groups
 from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import channel_name, format_clock, format_count
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.work import Work
@@ -51,20 +53,25 @@ class _Preview(QWidget):
 
 
 class Choices(QAbstractListModel):
-    """The findings with a tick each; a model, because there may be hundreds of thousands."""
+    """Findings with a tick each, or with one for those that belong together; a model, because there may be hundreds of
+    thousands."""
 
     changed = Signal()
 
     def __init__(self, findings: list[Finding], work: Work) -> None:
         super().__init__()
-        self.findings = findings
+        table = FindingTable.of(findings)
+        self.findings = list(table.findings)
+        self._groups = Groups(table, np.arange(len(findings)), work.rate)
+        self._labels = self._groups.in_order()
         self._rate, self._channels = work.rate, work.channels
         # What is listed only because the sensitivity was raised is doubtful: it is mended if it is ticked by hand.
-        self._ticked = np.array([finding.confidence >= _DOUBTFUL for finding in findings], np.bool_)
+        self._confidences = table.confidences
+        self._ticked = self._confidences >= _DOUBTFUL
 
     @property
     def count(self) -> int:
-        """How many are ticked."""
+        """How many findings are ticked."""
         return int(np.count_nonzero(self._ticked))
 
     def included(self) -> list[Finding]:
@@ -78,38 +85,44 @@ class Choices(QAbstractListModel):
 
     def leave_out_below(self, confidence: float) -> None:
         """Tick the findings with at least this confidence, from 0 to 1, and only these."""
-        self._ticked = np.array([finding.confidence >= confidence for finding in self.findings], np.bool_)
+        self._ticked = self._confidences >= confidence
         self.dataChanged.emit(self.index(0), self.index(self.rowCount() - 1))
         self.changed.emit()
 
     def rowCount(self, parent: QModelIndex | QPersistentModelIndex = _NOWHERE) -> int:
-        """Return the number of findings."""
-        return 0 if parent.isValid() else len(self.findings)
+        """Return the number of rows."""
+        return 0 if parent.isValid() else len(self._labels)
 
     def data(self, index: QModelIndex | QPersistentModelIndex, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        """Return a finding's words, or its tick."""
-        finding = self.findings[index.row()]
+        """Return a row's words, or its tick: half a one where just some of its findings are mended."""
+        label = int(self._labels[index.row()])
         if role == Qt.ItemDataRole.DisplayRole:
-            channel = "" if self._channels == 1 else f" · {channel_name(finding.channels[0], self._channels)}"
-            clock = format_clock(finding.start, self._rate)
-            return f"{clock} · {100 * finding.confidence:.0f} %{channel} · {finding.evidence}"
+            entry = self._groups.group(label) or self._groups.first(label)
+            if isinstance(entry, Group):
+                return f"{entry.clock(self._rate)} · {entry.evidence}"
+            channel = "" if self._channels == 1 else f" · {channel_name(entry.channels[0], self._channels)}"
+            clock = format_clock(entry.start, self._rate)
+            return f"{clock} · {100 * entry.confidence:.0f} %{channel} · {entry.evidence}"
         if role == Qt.ItemDataRole.CheckStateRole:
-            return Qt.CheckState.Checked if self._ticked[index.row()] else Qt.CheckState.Unchecked
+            ticked = self._ticked[self._groups.rows(label)]
+            some = Qt.CheckState.PartiallyChecked if ticked.any() else Qt.CheckState.Unchecked
+            return Qt.CheckState.Checked if ticked.all() else some
         return None
 
     def setData(
         self, index: QModelIndex | QPersistentModelIndex, value: Any, role: int = Qt.ItemDataRole.EditRole
     ) -> bool:
-        """Set a tick."""
+        """Set a tick, for all that belong together."""
         if role != Qt.ItemDataRole.CheckStateRole:
             return False
-        self._ticked[index.row()] = Qt.CheckState(value) == Qt.CheckState.Checked
+        rows = self._groups.rows(int(self._labels[index.row()]))
+        self._ticked[rows] = Qt.CheckState(value) == Qt.CheckState.Checked
         self.dataChanged.emit(index, index)
         self.changed.emit()
         return True
 
     def flags(self, index: QModelIndex | QPersistentModelIndex) -> Qt.ItemFlag:
-        """Every finding can be ticked."""
+        """Every row can be ticked."""
         return Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable | Qt.ItemFlag.ItemIsUserCheckable
 
 
@@ -131,7 +144,7 @@ class MendAllDialog(QDialog):
         self.setWindowTitle("Mend all like this")
         self.setMinimumSize(560, 480)
         findings = [finding for kind in kinds for finding in work.listing().open_findings(kind)]
-        self.choices = Choices(sorted(findings, key=lambda finding: finding.start), work)
+        self.choices = Choices(findings, work)
         self._title = " and ".join(KINDS[kind].title.lower() for kind in kinds)
         self.count = QLabel()
         self.count.setProperty("role", "heading")
@@ -185,7 +198,7 @@ class MendAllDialog(QDialog):
         self.choices.leave_out_below(lowest / 100)
 
     def _refresh(self) -> None:
-        count, total = self.choices.count, self.choices.rowCount()
+        count, total = self.choices.count, len(self.choices.findings)
         self._preview.included, self._preview.left_out = self.choices.spans(True), self.choices.spans(False)
         self._preview.update()
         left_out = f", {total - count} left out" if count < total else ""

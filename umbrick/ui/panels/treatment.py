@@ -18,6 +18,7 @@ from umbrick.core.units import (
     format_clock,
     format_count,
     format_db,
+    format_integer,
     format_length,
     format_lowering,
 )
@@ -187,6 +188,7 @@ class Treatment(QWidget):
         for signal in (
             bench.recording_changed,
             bench.focus_changed,
+            bench.chosen_changed,
             bench.findings_changed,
             bench.version_changed,
             mending.offers_changed,
@@ -226,9 +228,12 @@ class Treatment(QWidget):
             is_on_all = len(finding.channels) == work.channels
             channels = "" if is_on_all else f", {channel_name(finding.channels[0], work.channels)}"
             frames = finding.stop - finding.start
-            length = f" · {format_length(frames, work.rate)}" if frames > 1 else ""
+            together = len(work.chosen)
+            length = f" · {format_length(frames, work.rate)}" if frames > 1 and together <= 1 else ""
+            count = f" × {format_integer(together)}; the worst" if together > 1 else ""
             self.what.setText(
-                f"{emphasised(KINDS[finding.kind].title)} at {format_clock(finding.start, work.rate)}{channels}{length}"
+                f"{emphasised(KINDS[finding.kind].title + count)} at {format_clock(finding.start, work.rate)}{channels}"
+                f"{length}"
             )
             state = work.state_of(finding)
             text = f"{finding.evidence}; severity {finding.severity:.2f}, confidence {finding.confidence:.2f}."
@@ -236,6 +241,8 @@ class Treatment(QWidget):
                 text += f" It is {state.value}."
             elif not is_mendable(finding.kind):
                 text += f" {_NO_METHOD.get(finding.kind, 'There is no method for it yet')}; K keeps it as it is."
+            if len(together_open := work.open_chosen()) > 1:
+                text += f" Mend and Keep mean all {format_integer(len(together_open))} of them that are open."
             if note := work.history.notes.get(finding.id):
                 text += f"\n¶ {note}"
             self.detail.setText(text)
