@@ -6,6 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.mend.place import Place
+from umbrick.core.model.across import models_beside, unlike_across
 from umbrick.core.model.autoregression import Model, modelled
 from umbrick.core.timeline.version import Version
 
@@ -17,6 +18,7 @@ _LOOKED_AT_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
 _MOST_DB = 5.0
 """The prediction error over the join against that beside it."""
 
+_LEAST_BREAK_DB = 12.0
 _FIRST_SHIFT_SECONDS, _LAST_SHIFT_SECONDS, _SHIFT_STEP_SECONDS = 0.0006, 0.012, 0.0003
 _MOST_BY_CHANCE, _AS_GOOD = 0.03, 1.5
 """A sound that any later moment goes on as well tells nothing: of the later moments tried, at most so many may join
@@ -37,6 +39,20 @@ def is_inserted(version: Version, place: Place) -> bool:
     before = version.read_exact(place.start - reach, place.start)
     after = version.read_exact(place.stop, place.stop + reach)
     return all(_goes_on(before[:, channel], after[:, channel], version.rate) for channel in place.channels)
+
+
+def is_lost_sound(version: Version, place: Place) -> bool:
+    """Whether the sound after a place clearly does not go on where it broke off before it, in any of its channels: what
+    stands there was put in instead of sound that is lost."""
+    reach = round(_CONTEXT_SECONDS * version.rate)
+    first = max(0, place.start - reach)
+    sound = version.read_exact(first, min(version.frames, place.stop + reach))
+    return any(_breaks_off(wave, place.start - first, place.stop - first, version.rate) for wave in sound.T)
+
+
+def _breaks_off(wave: Wave, start: int, stop: int, rate: int) -> bool:
+    models = models_beside(wave, start, stop, rate)
+    return bool(models) and unlike_across(wave[:start], wave[stop:], models) > 10 ** (_LEAST_BREAK_DB / 10)
 
 
 def _goes_on(left: Wave, right: Wave, rate: int) -> bool:

@@ -14,6 +14,8 @@ from umbrick.core.mend import (
     graft,
     level,
     redraw,
+    reorder,
+    slip,
     splice,
     trim,
 )
@@ -22,7 +24,22 @@ from umbrick.core.timeline.history import Mend
 
 METHODS: dict[str, Method] = {
     module.METHOD.name: module.METHOD
-    for module in (declip, declick, decrackle, dethump, bridge, graft, redraw, splice, collapse, fade, level, trim)
+    for module in (
+        declip,
+        declick,
+        decrackle,
+        dethump,
+        bridge,
+        graft,
+        redraw,
+        splice,
+        collapse,
+        slip,
+        reorder,
+        fade,
+        level,
+        trim,
+    )
 }
 
 

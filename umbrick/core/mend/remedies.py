@@ -8,8 +8,22 @@ from itertools import islice
 
 import numpy as np
 
-from umbrick.core.mend import bridge, collapse, declick, declip, decrackle, dethump, fade, graft, level, redraw, splice
-from umbrick.core.mend.inserted_time import is_inserted
+from umbrick.core.mend import (
+    bridge,
+    collapse,
+    declick,
+    declip,
+    decrackle,
+    dethump,
+    fade,
+    graft,
+    level,
+    redraw,
+    reorder,
+    slip,
+    splice,
+)
+from umbrick.core.mend.inserted_time import is_inserted, is_lost_sound
 from umbrick.core.mend.joins import joins
 from umbrick.core.mend.made_up import is_worn_out
 from umbrick.core.mend.method import Method, Parameters
@@ -228,6 +242,10 @@ def _for_gap(place: Place, version: Version) -> list[Remedy]:
 
 
 def _discontinuity(finding: Finding, version: Version) -> Iterator[Remedy]:
+    if finding.detail.get("swapped_frames"):
+        yield Remedy("Put in order", "the two pieces change places again", reorder.METHOD, {}, Place.of(finding), 0)
+        yield from _for_gap(Place.of(finding), version)
+        return
     tick = Remedy("As far as it reaches", "a few wrong samples: finds where they begin and end, and rebuilds those",
                   declick.METHOD, {}, Place.of(finding), 0)  # fmt: skip
     is_tick = lies_on_the_sound(finding, version)
@@ -249,8 +267,31 @@ def _discontinuity(finding: Finding, version: Version) -> Iterator[Remedy]:
         yield tick
 
 
+def _slip(finding: Finding, version: Version) -> list[Remedy]:
+    place = Place.of(finding)
+    is_many = finding.detail.get("samples", 1) > 0
+    title, words, samples = (
+        ("Take it out", "the sample that is too many goes", "too_many")
+        if is_many
+        else ("Put it in", "the sample that is missing, as the sound on both sides has it", "too_few")
+    )
+    around = place._replace(start=max(0, place.start - 1), stop=min(version.frames, place.stop + 1))
+    return [
+        Remedy(title, words, slip.METHOD, {"samples": samples}, place, 0),
+        Remedy(
+            "Bridge it", "rebuilds a few samples; the time stays as it is", bridge.METHOD, {"crossfade_ms": 0.5}, around
+        ),
+    ]
+
+
 def _stutter(finding: Finding, version: Version) -> Iterator[Remedy]:
     place = Place.of(finding)
+    keeps = Remedy("Keep the length", "fills the place from both sides and like sound nearby", collapse.METHOD,
+                   {"time": "keep"}, place, 2)  # fmt: skip
+    # An exact repeat that nothing joins stands for a buffer that never came.
+    is_lost = finding.detail.get("similarity") == 1.0 and is_lost_sound(version, place)
+    if is_lost:
+        yield replace(keeps, summary="what came again stands for sound that is lost; no time was added")
     yield Remedy("Take it out", "joins the same turn of the wave before and after it", collapse.METHOD, {}, place)
     length_ms = 1000 * (place.stop - place.start) / version.rate
     for join in joins(version, place)[1:3]:
@@ -258,8 +299,8 @@ def _stutter(finding: Finding, version: Version) -> Iterator[Remedy]:
         words = "Take out less" if removed_ms < length_ms else "Take out more"
         yield Remedy(words, f"{removed_ms:.0f} ms go, where both sides are alike too", collapse.METHOD,
                      {"removed_ms": removed_ms}, place)  # fmt: skip
-    yield Remedy("Keep the length", "fills the place from both sides and like sound nearby", collapse.METHOD,
-                 {"time": "keep"}, place, 2)  # fmt: skip
+    if not is_lost:
+        yield keeps
     yield Remedy(
         "Pay back", "takes it out, and makes the next pause longer", collapse.METHOD, {"time": "payback"}, place
     )
@@ -299,6 +340,7 @@ _OFFERINGS: dict[str, Offering] = {
     "dropout": _dropout,
     "discontinuity": _discontinuity,
     "stutter": _stutter,
+    "slip": _slip,
     "peak": _peak,
     "hard_edge": _hard_edge,
 }

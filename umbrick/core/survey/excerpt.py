@@ -11,8 +11,8 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version
 
-WHOLE_KINDS = (*SPANNING_KINDS, "hard_edge", "level_step")
-"""Kinds that a part of a recording cannot be asked for: they mean all of it, or its ends."""
+WHOLE_KINDS = (*SPANNING_KINDS, "hard_edge", "level_step", "slip")
+"""Kinds that a part of a recording cannot be asked for: they mean all of it, or its ends, or come again and again."""
 
 _CONTEXT_SECONDS = 10.0
 

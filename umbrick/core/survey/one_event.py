@@ -14,7 +14,8 @@ from umbrick.core.survey.finding import Finding
 class _Rule(NamedTuple):
     """Findings of ``kinds`` that come within ``slack_ms`` of one of ``explained_by`` are part of that event; with
     ``edges_only``, of where it begins or ends; if ``whole``, only those that lie in it from end to end; only those up
-    to ``longest_ms`` long; with ``marked``, only those whose detail says so."""
+    to ``longest_ms`` long; with ``marked``, only those whose detail says so; with ``explained_if``, only by those whose
+    detail says so."""
 
     kinds: tuple[str, ...]
     explained_by: tuple[str, ...]
@@ -23,9 +24,12 @@ class _Rule(NamedTuple):
     whole: bool = False
     longest_ms: float = np.inf
     marked: str = ""
+    explained_if: str = ""
 
 
 _RULES = (
+    _Rule(("click", "mouth_click", "discontinuity"), ("slip",), 0.5),
+    _Rule(("slip",), ("stutter", "dropout"), 2.0),
     _Rule(("click", "mouth_click", "discontinuity", "crackle"), ("clipping",), 0.5),
     _Rule(("click", "mouth_click", "discontinuity"), ("dropout",), 2.0),
     _Rule(("click", "mouth_click", "discontinuity"), ("stutter",), 3.0, True),
@@ -37,7 +41,15 @@ _RULES = (
     # A big click is the highest there is nearby, and sets a slow swing going.
     _Rule(("plosive",), ("click",), 0.0),
     _Rule(("peak",), ("click",), 0.0, longest_ms=50.0),
-    _Rule(("discontinuity", "mouth_click"), ("click",), 1.0),
+    # Pieces that changed places break off at their ends and between them, however that looks.
+    _Rule(
+        ("click", "mouth_click", "discontinuity"),
+        ("discontinuity",),
+        1.0,
+        longest_ms=10.0,
+        explained_if="swapped_frames",
+    ),
+    _Rule(("discontinuity", "mouth_click"), ("click",), 1.0, longest_ms=30.0),
     _Rule(("sibilance",), ("crackle",), 0.0),
 )
 _CLEARLY = 0.15
@@ -48,7 +60,12 @@ def one_event_each(found: Mapping[str, Sequence[Finding]], rate: int) -> dict[st
     """Return findings by kind, each in order of time, without those that others explain."""
     kept = {kind: list(findings) for kind, findings in found.items()}
     for rule in _RULES:
-        explaining = [finding for kind in rule.explained_by for finding in kept.get(kind, ())]
+        explaining = [
+            finding
+            for kind in rule.explained_by
+            for finding in kept.get(kind, ())
+            if not rule.explained_if or finding.detail.get(rule.explained_if)
+        ]
         if not explaining:
             continue
         spans = _Spans(explaining, rate, rule)
@@ -84,7 +101,8 @@ class _Spans:
         first = int(np.searchsorted(self._starts, finding.start - self._longest))
         last = int(np.searchsorted(self._starts, finding.stop))
         return any(
-            self._stops[index] > finding.start
+            self._findings[index] is not finding
+            and self._stops[index] > finding.start
             and (not self._whole or (self._starts[index] <= finding.start and finding.stop <= self._stops[index]))
             and _explains(self._findings[index], finding)
             and not set(finding.channels).isdisjoint(self._findings[index].channels)

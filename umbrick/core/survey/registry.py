@@ -19,6 +19,7 @@ from umbrick.core.survey import (
     peak,
     plosive,
     sibilance,
+    slip,
     stutter,
 )
 from umbrick.core.survey.detector import Kind
@@ -37,6 +38,7 @@ KINDS: dict[str, Kind] = {
         dropout.KIND,
         discontinuity.KIND,
         stutter.KIND,
+        slip.KIND,
         plosive.KIND,
         sibilance.KIND,
         hum.KIND,

@@ -1,0 +1,35 @@
+"""How well sound goes on across a join, as models of what is beside it foretell."""
+
+from __future__ import annotations
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.model.autoregression import Model, modelled
+
+Wave = npt.NDArray[np.float64]
+
+_CONTEXT_SECONDS = 0.04
+_ORDER_SECONDS, _LEAST_ORDER = 0.0012, 24
+
+
+def models_beside(wave: Wave, start: int, stop: int, rate: int) -> list[Model]:
+    """Return the models, of one order, of 40 ms before a place and after it; none where a side is shorter, and that of
+    one side where the other is silent."""
+    context, order = round(_CONTEXT_SECONDS * rate), max(_LEAST_ORDER, round(_ORDER_SECONDS * rate))
+    if start < context or stop + context > len(wave):
+        return []
+    models = (modelled(part, order) for part in (wave[start - context : start], wave[stop : stop + context]))
+    return [model for model in models if model is not None and model.order == order]
+
+
+def unlike(wave: Wave, models: list[Model]) -> float:
+    """Return the energy of the prediction error over a wave but for its first ``order`` samples, by all models."""
+    return sum(float(np.square(np.convolve(wave, model.error_filter, "valid")).sum()) for model in models) + 1e-20
+
+
+def unlike_across(before: Wave, after: Wave, models: list[Model]) -> float:
+    """Return the energy of the error over as many samples after a join as the models look back, against the usual."""
+    order = models[0].order
+    joined = np.concatenate([before[len(before) - order :], after[:order]])
+    return unlike(joined, models) / (order * sum(model.error_power for model in models))
