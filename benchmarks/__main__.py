@@ -33,6 +33,7 @@ from benchmarks import (
     starting,
     survey_speed,
     thumps,
+    transfer,
     untouched,
 )
 from umbrick.demo import recordings
@@ -53,6 +54,7 @@ BENCHMARKS = {
         clipped_then,
         finding,
         repeating,
+        transfer,
         lines,
         untouched,
         declip,

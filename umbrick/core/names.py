@@ -19,6 +19,8 @@ KIND_NAMES = (
     "sibilance",
     "hum",
     "hiss",
+    "rumble",
+    "thump",
     "intrusion",
 )
 

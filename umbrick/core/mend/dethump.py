@@ -12,6 +12,8 @@ from umbrick.core.mend.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, fill
 from umbrick.core.mend.making import Wave, remade
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
+from umbrick.core.model.low_swing import CONTEXT_SECONDS as SWING_CONTEXT_SECONDS
+from umbrick.core.model.low_swing import low_swing
 from umbrick.core.model.thump import CONTEXT_SECONDS, thump
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
@@ -26,8 +28,9 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     place : Place
         The click; up to 20 ms long.
     parameters : Parameters
-        ``click``: ``rebuild`` finds how far the click reaches and rebuilds it; ``leave`` begins at the end of the
-        place, where the click was mended before. ``length_ms``: how long after the click its thump is heard.
+        ``click``: ``none`` if there is none, and the place is the thump itself; ``rebuild`` finds how far the click
+        reaches and rebuilds it; ``leave`` begins at the end of the place, where the click was mended before.
+        ``length_ms``: how long after the click its thump is heard.
 
     Raises
     ------
@@ -35,6 +38,8 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
         If the place is too long for a click, or nothing that follows it is a thump.
     """
     rate = version.rate
+    if parameters["click"] == "none":
+        return _without_swing(version, place, parameters)
     if place.stop - place.start > LONGEST_EVENT_SECONDS * rate:
         raise ParameterError("This is too long for a click.", "Choose just the click, up to 20 ms.")
     length = max(1, round(float(parameters["length_ms"]) * rate / 1000))
@@ -80,6 +85,25 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     )
 
 
+def _without_swing(version: Version, place: Place, parameters: Parameters) -> Reworked:
+    """Return a place without what its lowest octaves have beyond what the sound on both sides lets expect."""
+    reach = round(SWING_CONTEXT_SECONDS * version.rate)
+    first = max(0, place.start - reach)
+    made = version.read_exact(first, min(version.frames, place.stop + reach))
+    inside = slice(place.start - first, place.stop - first)
+    for channel in place.channels:
+        swing = low_swing(made[:, channel], inside.start, inside.stop, version.rate)
+        if swing is None:
+            raise ParameterError("There is too little sound beside this thump to tell what lies under it.")
+        made[inside, channel] -= swing
+
+    def make(sound: Wave, at: int) -> Wave:
+        return made[at - first : at - first + len(sound)][:, list(place.channels)]
+
+    stretch = Stretch(place.start, place.stop, remade(version, place, make, Nature.FILTERED))
+    return Reworked((stretch,), place, parameters)
+
+
 def _score(sound: Wave, begin: int, end: int, place: Place, rate: int) -> float:
     """Return the seam score of the click's place in the sound without its thump."""
     rebuilt_there = np.zeros(sound.shape, np.bool_)
@@ -90,18 +114,18 @@ def _score(sound: Wave, begin: int, end: int, place: Place, rate: int) -> float:
 METHOD = Method(
     name="dethump",
     title="Dethump",
-    summary="Rebuilds a big click and takes out the slow swing that it set going.",
+    summary="Takes out a slow swing: that which a big click set going, with the click, or a knock by itself.",
     parameters=(
         Parameter(
             "click",
             "choice",
             "rebuild",
-            "whether the click itself is rebuilt too, or was mended before",
-            choices=("rebuild", "leave"),
+            "whether the click itself is rebuilt too, was mended before, or there is none and the place is the thump",
+            choices=("rebuild", "leave", "none"),
         ),
         Parameter("length_ms", "number", 500.0, "how long its thump is heard", unit="ms", low=50.0, high=1000.0),
     ),
-    context_seconds=CONTEXT_SECONDS,
+    context_seconds=SWING_CONTEXT_SECONDS,
     rework=rework,
     reach=lambda parameters: float(parameters["length_ms"]) / 1000 + REACH_SECONDS,
     nature=Nature.FILTERED,

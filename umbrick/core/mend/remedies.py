@@ -44,6 +44,7 @@ _CURVED_SAMPLES = 8
 _THUMPING_DB = -12.0
 """Clicks that lie further below the sound around set nothing going."""
 
+_THUMP_BESIDE_SECONDS = 0.02
 _SAME_RAIL = 1e-4
 _FADES_MS = (10, 3)
 _PEAK_RAMP_MS = 5.0
@@ -267,6 +268,18 @@ def _discontinuity(finding: Finding, version: Version) -> Iterator[Remedy]:
         yield tick
 
 
+def _thump(finding: Finding, version: Version) -> list[Remedy]:
+    place = Place.of(finding)
+    beside = round(_THUMP_BESIDE_SECONDS * version.rate)
+    wider = place._replace(start=max(0, place.start - beside), stop=min(version.frames, place.stop + beside))
+    return [
+        Remedy("Lowest octaves", "goes on below 110 Hz as on both sides; nothing above is touched", dethump.METHOD,
+               {"click": "none"}, wider, 1),
+        Remedy("Longer", "the same with as much again after it", dethump.METHOD, {"click": "none"},
+               wider._replace(stop=min(version.frames, wider.stop + place.stop - place.start)), 1),
+    ]  # fmt: skip
+
+
 def _slip(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     is_many = finding.detail.get("samples", 1) > 0
@@ -341,6 +354,7 @@ _OFFERINGS: dict[str, Offering] = {
     "discontinuity": _discontinuity,
     "stutter": _stutter,
     "slip": _slip,
+    "thump": _thump,
     "peak": _peak,
     "hard_edge": _hard_edge,
 }

@@ -44,7 +44,7 @@ class Finding:
     detail: dict[str, Any] = field(default_factory=dict)
 
 
-SPANNING_KINDS = ("hum", "hiss", "dc_offset")
+SPANNING_KINDS = ("hum", "hiss", "rumble", "dc_offset")
 """Kinds whose findings span the recording: they have no place to go to."""
 
 DEFAULT_SENSITIVITY = 0.5

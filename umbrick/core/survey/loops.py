@@ -19,16 +19,24 @@ _MOMENT_SECONDS, _SILENT = 0.00025, 0.003
 
 def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
     """Whether frames that are those ``lag`` before are one, two or three steady tones, or a note with overtones that
-    begins by itself and goes on for several turns."""
+    goes on for several turns, and begins by itself or without a break from one turn to the next."""
     # From one coming to the next the spectrum is exact.
     lines = np.square(np.abs(rfft(wave[start - lag : start].astype(np.float64))))[1:]
     power = float(lines.sum())
     if np.sort(lines)[-_FEW_LINES:].sum() >= _THEIR_SHARE * power:
         return True
-    if stop - start < _SEVERAL_TIMES * lag or not begins_by_itself(wave, start, lag, rate):
+    if stop - start < _SEVERAL_TIMES * lag:
+        return False
+    if _breaks_off(wave, start, lag) and not begins_by_itself(wave, start, lag, rate):
         return False
     turns = range(2, min(_MOST_TURNS, len(lines) // 2))
     return any(float(lines[number - 1 :: number].sum()) >= _WHOLE_TURNS_SHARE * power for number in turns)
+
+
+def _breaks_off(wave: Floats, start: int, lag: int) -> bool:
+    """Whether the wave bends more where one turn goes over into the next than anywhere within it."""
+    bends = np.abs(np.diff(wave[start - lag : start + 2], 2))
+    return bool(bends[-2:].max() > bends[:-2].max())
 
 
 def begins_by_itself(wave: Floats, start: int, lag: int, rate: int) -> bool:

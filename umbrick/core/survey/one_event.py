@@ -37,9 +37,11 @@ _RULES = (
     _Rule(("dropout",), ("stutter", "crackle"), 1.0, whole=True),
     # A cycle that is held says more of what a line made up.
     _Rule(("dropout",), ("stutter",), 0.0, marked="concealed"),
-    _Rule(("plosive",), ("stutter",), 20.0),
+    _Rule(("plosive", "thump"), ("stutter",), 20.0),
     # A big click is the highest there is nearby, and sets a slow swing going.
-    _Rule(("plosive",), ("click",), 0.0),
+    _Rule(("plosive", "thump"), ("click", "dropout"), 0.0),
+    _Rule(("plosive",), ("thump",), 0.0),
+    _Rule(("thump",), ("plosive",), 0.0),
     _Rule(("peak",), ("click",), 0.0, longest_ms=50.0),
     # Pieces that changed places break off at their ends and between them, however that looks.
     _Rule(

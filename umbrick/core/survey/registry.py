@@ -18,9 +18,11 @@ from umbrick.core.survey import (
     mouth_click,
     peak,
     plosive,
+    rumble,
     sibilance,
     slip,
     stutter,
+    thump,
 )
 from umbrick.core.survey.detector import Kind
 
@@ -43,6 +45,8 @@ KINDS: dict[str, Kind] = {
         sibilance.KIND,
         hum.KIND,
         hiss.KIND,
+        rumble.KIND,
+        thump.KIND,
         intrusion.KIND,
     )
 }

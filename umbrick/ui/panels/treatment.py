@@ -32,7 +32,10 @@ from umbrick.ui.theme import emphasised
 _CARD_HEIGHT = 60
 """Five of them have room beside what the chosen one does to time and level."""
 
-_NO_METHOD = {"level_step": "The level review (F4) levels a part by one key"}
+_NO_METHOD = {
+    "level_step": "The level review (F4) levels a part by one key",
+    "rumble": "A low cut over all of it is to come",
+}
 """Where a person goes with a kind of finding that is not mended at its place."""
 
 
