@@ -4,6 +4,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from tests.core.survey.test_transfer_faults import slipped, strings
 from tests.sounds import RATE, clipped, faultless, runs, sine, voice, write
 
 QUICKLY = ("--method", "declip", "--at", "all", "--set", "using=curve")
@@ -275,3 +276,19 @@ def test_every_level_has_help(umbrick):
 
 def test_a_missing_file_is_told_before_a_window_opens(umbrick):
     assert umbrick("nothing-here.wav") == (1, "", "umbrick: There is no file nothing-here.wav.\n")
+
+
+def test_what_changes_the_length_is_done_at_once_whatever_its_kind(umbrick, tmp_path):
+    sound = strings(6.0)
+    faulty, places = slipped(sound, 1)
+    blank = places[1] - RATE // 4
+    write(tmp_path / "longer.wav", np.concatenate([faulty[:blank], np.zeros((700, 1)), faulty[blank:]]))
+    status, _, _ = umbrick("mend", "longer.wav", "o.wav", "--kinds", "dropout,slip", "--subtype", "FLOAT")
+    assert status == 0
+    made = read(tmp_path / "o.wav")
+    assert len(made) - len(sound) < len(places) / 2
+    # However few of the slips were found, what is between two of them is as it was.
+    after = made[places[1] + 200 : places[1] + 1000]
+    assert min(np.abs(after - sound[places[1] + 200 + by :][:800]).max() for by in range(-3, 3)) < 1e-6
+    middle = made[blank - 1000 : places[1] + 1000]
+    assert np.abs(np.diff(middle, 2, axis=0)).max() <= 1.01 * np.abs(np.diff(sound, 2, axis=0)).max()

@@ -265,12 +265,15 @@ def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Fi
 
 
 def _plan(findings: Sequence[Finding], kinds: list[Kind], version: Version) -> list[list[Batch]]:
-    """Return what is done for each kind; kinds whose mends change the length come last, so that places stay right."""
+    """Return what is done, a kind after the other; what changes the length comes last, all at once, so that places stay
+    right."""
     plan = [planned([f for f in findings if f.kind == kind.name], version) for kind in kinds]
     wanted = sum(f.kind == kind.name and is_mendable(f.kind) for kind in kinds for f in findings)
     if left := wanted - sum(len(batch.places) for batches in plan for batch in batches):
-        warn(f"umbrick: {format_count(left, 'concealed packet')} better left as found: a mend would hardly gain.")
-    return sorted(filter(None, plan), key=lambda batches: batches[0].method.time_shift != "none")
+        warn(f"umbrick: {format_count(left, 'finding')} better left as found: a mend would hardly gain.")
+    steady = [[batch for batch in batches if batch.method.time_shift == "none"] for batches in plan]
+    shifting = [batch for batches in plan for batch in batches if batch.method.time_shift != "none"]
+    return [batches for batches in (*steady, shifting) if batches]
 
 
 def _apply(

@@ -17,7 +17,12 @@ from umbrick.core.timeline.history import History
 from umbrick.core.timeline.lifting import switch_off, switch_on
 from umbrick.core.timeline.version import Version
 
-SETTINGS = {"level": {"gain_db": -6.0}, "fade": {"direction": "out"}, "redraw": {"shape": "line"}}
+SETTINGS = {
+    "level": {"gain_db": -6.0},
+    "fade": {"direction": "out"},
+    "redraw": {"shape": "line"},
+    "slip": {"samples": "too_many"},
+}
 """What a method is given to do anything; the others do something with what they have."""
 
 NEEDS_MORE = {"dethump"}

@@ -124,6 +124,8 @@ def test_the_document_follows_the_schema(tmp_path):
     assert finding["id"] == "f1"
     assert len({f["id"] for f in entry["findings"]}) == len(entry["findings"])
     rows = list(csv.DictReader(io.StringIO(as_csv(whole))))
+    assert "g1" in [row["group"] for row in rows]
+    assert [row["group"] for row in rows] == [f["detail"].get("group", "") for f in entry["findings"]]
     assert [int(row["start"]) for row in rows] == [f["start"] for f in entry["findings"]]
     assert float(rows[0]["seconds"]) == pytest.approx(finding["start"] / RATE, abs=1e-6)
 

@@ -302,7 +302,8 @@ def _stutter(finding: Finding, version: Version) -> Iterator[Remedy]:
     keeps = Remedy("Keep the length", "fills the place from both sides and like sound nearby", collapse.METHOD,
                    {"time": "keep"}, place, 2)  # fmt: skip
     # An exact repeat that nothing joins stands for a buffer that never came.
-    is_lost = finding.detail.get("similarity") == 1.0 and is_lost_sound(version, place)
+    turn = place._replace(start=max(0, place.stop - int(finding.detail.get("lag", 0))))
+    is_lost = bool(finding.detail.get("exact")) and is_lost_sound(version, turn)
     if is_lost:
         yield replace(keeps, summary="what came again stands for sound that is lost; no time was added")
     yield Remedy("Take it out", "joins the same turn of the wave before and after it", collapse.METHOD, {}, place)

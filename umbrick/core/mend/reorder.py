@@ -5,11 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 from itertools import pairwise
 
+import numpy as np
+
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.making import kept
+from umbrick.core.mend.making import Wave, kept, remade
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
+from umbrick.core.timeline.patch import Nature
+from umbrick.core.timeline.runs import Piece
 from umbrick.core.timeline.version import Version
 
 _CONTEXT_SECONDS = 0.05
@@ -29,7 +33,10 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     middle = place.start + frames
     if not place.start < middle < place.stop:
         raise ParameterError("The first piece must end within the place.", "Select both pieces, or say a shorter one.")
-    pieces = (*kept(version, middle, place.stop), *kept(version, place.start, middle))
+    if len(place.channels) == version.channels:
+        pieces: tuple[Piece, ...] = (*kept(version, middle, place.stop), *kept(version, place.start, middle))
+    else:
+        pieces = _on_channels(version, place, frames)
     beside = version.rate // 10
     sides = [
         version.read_exact(start, stop)
@@ -44,6 +51,16 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     scores = [own.read(left, right).score for left, right in pairwise(sides) if len(left) and len(right)]
     exact = dict(parameters) | {"first_ms": 1000.0 * frames / version.rate}
     return Reworked((Stretch(place.start, place.stop, pieces),), place, exact, min(scores))
+
+
+def _on_channels(version: Version, place: Place, frames: int) -> tuple[Piece, ...]:
+    """Return a place whose pieces change places on some channels alone, which samples of the recording cannot."""
+    sound = np.roll(version.read_exact(place.start, place.stop)[:, list(place.channels)], -frames, axis=0)
+
+    def make(present: Wave, at: int) -> Wave:
+        return sound[at - place.start :][: len(present)]
+
+    return remade(version, place, make, Nature.GRAFTED)
 
 
 METHOD = Method(

@@ -44,7 +44,7 @@ def measures_as_json(measures: Measures) -> dict[str, Any]:
 
 
 def findings_as_json(findings: Sequence[Finding], rate: int) -> list[dict[str, Any]]:
-    """Return findings as plain values, each with the name of the group it belongs to, or none."""
+    """Return findings as plain values; the detail of those that belong together names their ``group``."""
     groups = names_of_groups(findings, rate)
     return [
         {
@@ -56,8 +56,7 @@ def findings_as_json(findings: Sequence[Finding], rate: int) -> list[dict[str, A
             "severity": finding.severity,
             "confidence": finding.confidence,
             "evidence": finding.evidence,
-            "detail": finding.detail,
-            "group": groups.get(finding.id),
+            "detail": finding.detail | ({"group": groups[finding.id]} if finding.id in groups else {}),
         }
         for finding in findings
     ]
@@ -77,6 +76,7 @@ def as_csv(whole: dict[str, Any]) -> str:
                 "path": recording["path"],
                 "seconds": f"{finding['start'] / recording['rate']:.6f}",
                 "channels": " ".join(map(str, finding["channels"])),
+                "group": finding["detail"].get("group", ""),
             }
-            rows.append(["" if row[column] is None else row[column] for column in _COLUMNS])
+            rows.append([row[column] for column in _COLUMNS])
     return csv_text(rows)

@@ -173,7 +173,7 @@ class StutterDetector:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         confidence *= _sure((repeat.level_db - usual_db + _QUIETER_DB) / 2)
         words = f"repeats the previous {lag:.0f} ms sample for sample, for {length:.0f} ms"
-        return self._finding(repeat, confidence, 1.0, words)
+        return self._finding(repeat, confidence, 1.0, words, exact=True)
 
     def _near_finding(self, near: NearRepeat) -> Finding:
         length, lag = self._milliseconds(near)
