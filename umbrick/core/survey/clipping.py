@@ -37,7 +37,7 @@ from umbrick.core.survey.flat_tops import (
     slot_frames,
     slot_levels,
 )
-from umbrick.core.survey.frayed_rails import TOLERANCE, WIDE, Breadths, breadths, frayed_rails
+from umbrick.core.survey.frayed_rails import HALF_BAND, TOLERANCE, WIDE, Breadths, Frayed, breadths, frayed_rails
 from umbrick.core.survey.leaning_tops import Lines, leaning_rails, leaning_tops, straight_lines
 from umbrick.core.survey.rails import FLAT_BITS, Rail, are_flat, evidence_bits, frames_on, is_piled_up, is_same_level
 from umbrick.core.units import amplitude_to_db, format_count, format_db
@@ -241,14 +241,20 @@ class ClippingDetector:
             flat = [rail for rail in rails if rail.flat]
             if frames_on(flat) > clearly * frames_on(best):
                 best = flat
-        found = frayed_rails(
-            side.frayed.tops(), side.wide.tops(), Breadths.joined(side.breadths), self._slot, self._format.rate
-        )
+        found = self._frayed_rails(side, levels)
         frayed = [Rail(rail.tops, rail.bits, float(np.median(rail.tops.level)), frayed=True) for rail in found]
         # What stands at a level without being flat was turned down to it, and is no frayed clipping either.
         most = max(map(frames_on, kinds))
         best = frayed if sum(rail.frames for rail in found) > _FRAYED_SHARE * most else best
         return best, [rail for rail in kinds[0] if not rail.flat]
+
+    def _frayed_rails(self, side: _Side, levels: Floats) -> list[Frayed]:
+        highest = levels.max(initial=FLOOR)
+        # Where few values are told apart, natural tops crowd at them too.
+        if float(self._steps(side, np.array([highest]))[0]) > HALF_BAND * highest:
+            return []
+        breadths_kept = Breadths.joined(side.breadths)
+        return frayed_rails(side.frayed.tops(), side.wide.tops(), breadths_kept, self._slot, self._format.rate)
 
     def _lines(self, channel: int, wave: Floats) -> Lines:
         wave = np.ascontiguousarray(wave)

@@ -35,7 +35,7 @@ _DENT_SECONDS = 0.0001
 _STRETCH_SECONDS = 4.0
 _LOWEST_LEVEL = 0.2
 _FEWEST_TOPS = 30
-_HALF_BAND = 0.03
+HALF_BAND = 0.03
 _CROWD_RATIO = 4.0
 _ABOVE_SHARE = 0.25
 _UNTURNED_SHARE = 0.04
@@ -142,16 +142,16 @@ def _rail(part: _Stretch) -> tuple[float, float] | None:
 
 def _is_reached(levels: Floats, rail: float) -> bool:
     """Whether slots of a stretch reach a rail that was seen elsewhere, and hardly any passes it."""
-    reaching = np.count_nonzero(np.abs(levels / rail - 1) < 2 * _HALF_BAND)
-    return bool(reaching and np.count_nonzero(levels > rail * (1 + 2 * _HALF_BAND)) <= _ABOVE_SHARE * reaching)
+    reaching = np.count_nonzero(np.abs(levels / rail - 1) < 2 * HALF_BAND)
+    return bool(reaching and np.count_nonzero(levels > rail * (1 + 2 * HALF_BAND)) <= _ABOVE_SHARE * reaching)
 
 
 def _frayed(part: _Stretch, level: float, bits: float, dent: int) -> list[Frayed]:
     """Return the rail of a stretch with all that lies on it."""
-    members = part.wide.where(np.abs(part.wide.level / level - 1) <= 2 * _HALF_BAND)
+    members = part.wide.where(np.abs(part.wide.level / level - 1) <= 2 * HALF_BAND)
     if not len(members.start):
         return []
-    close = part.tops.length[np.abs(part.tops.level / level - 1) <= 2 * _HALF_BAND]
+    close = part.tops.length[np.abs(part.tops.level / level - 1) <= 2 * HALF_BAND]
     return [Frayed(_without_dents(members, dent), bits, int(close.sum()))]
 
 
@@ -174,14 +174,14 @@ def _broad(slots: Breadths) -> tuple[float, float] | None:
     shares = slots.high / np.maximum(slots.middle, 1)
     best = None
     for rail in level.max() * np.geomspace(1.0, 0.75, 30):
-        inside = np.abs(level / rail - 1) < 2 * _HALF_BAND
+        inside = np.abs(level / rail - 1) < 2 * HALF_BAND
         crowd = int(np.count_nonzero(inside))
-        above = np.count_nonzero(level > rail * (1 + 2 * _HALF_BAND))
-        beneath = np.count_nonzero((level < rail * (1 - 3 * _HALF_BAND)) & (level > 0.75 * rail))
+        above = np.count_nonzero(level > rail * (1 + 2 * HALF_BAND))
+        beneath = np.count_nonzero((level < rail * (1 - 3 * HALF_BAND)) & (level > 0.75 * rail))
         ratio = crowd / (beneath + 1)
         if crowd < _FEWEST_BROAD or above > _ABOVE_SHARE * crowd or ratio < _LEAST_BROAD_RATIO:
             continue
-        lower = shares[is_whole & (level < rail * (1 - 5 * _HALF_BAND)) & (level > 0.4 * rail)]
+        lower = shares[is_whole & (level < rail * (1 - 5 * HALF_BAND)) & (level > 0.4 * rail)]
         bits = 10 + max(
             3 * np.log2(crowd / _FEWEST_BROAD) + _broader_than_any(slots, inside & is_whole, ratio),
             3 * np.log2(ratio / 2) + _broader_than_others(shares[inside & is_whole], lower),
@@ -217,16 +217,16 @@ def _crowd(level: Floats, length: Integers, cut: Floats) -> tuple[float, float] 
         """Return how many tops lie below a share of each rail tried."""
         return np.searchsorted(heights, rails * share)
 
-    crowds = below_share(1 + _HALF_BAND) - below_share(1 - _HALF_BAND)
-    beneath = below_share(1 - 2 * _HALF_BAND) - below_share(1 - 4 * _HALF_BAND)
-    above = len(heights) - below_share(1 + 2 * _HALF_BAND)
+    crowds = below_share(1 + HALF_BAND) - below_share(1 - HALF_BAND)
+    beneath = below_share(1 - 2 * HALF_BAND) - below_share(1 - 4 * HALF_BAND)
+    above = len(heights) - below_share(1 + 2 * HALF_BAND)
     ratios = crowds / (beneath + 1)
     possible = (crowds >= _FEWEST_TOPS) & (above <= _ABOVE_SHARE * crowds) & (ratios >= _CROWD_RATIO)
     if not possible.any():
         return None
     best = int(np.argmax(np.where(possible, crowds, 0)))
     rail, ratio, crowd = float(rails[best]), float(ratios[best]), int(crowds[best])
-    members = np.flatnonzero(np.abs(level / rail - 1) <= 2 * _HALF_BAND)
+    members = np.flatnonzero(np.abs(level / rail - 1) <= 2 * HALF_BAND)
     if np.mean(cut[members] > _UNTURNED_CUT) < _UNTURNED_SHARE or _is_regular(length[members], cut[members], crowd):
         return None
     # 160 tops in four seconds, five times as many as just below, are as likely clipped as limited on purpose.
