@@ -3,7 +3,8 @@
 VOICES is a folder of recordings, the more voices the better; names that begin with ``music`` go over coders for all
 sound only. What is shipped was trained on a good hour of eleven speakers in seven languages and ten minutes of music,
 eleven times over other coders, losses, levels and noises; the recordings that the benchmarks are run on were not among
-them, nor were two of the speakers. Besides the coders (see ``speech_coders``) it needs PyTorch, which Umbrick does not.
+them, nor were two of the speakers. At last it hears, too, what is clean but unusual, and made-up tones. Besides the
+coders (see ``speech_coders``) it needs PyTorch, which Umbrick does not.
 """
 
 from __future__ import annotations
@@ -19,6 +20,7 @@ import soxr
 
 from benchmarks.packet_loss import bursts, over_a_line, single_losses
 from benchmarks.speech_coders import coders
+from benchmarks.unusual import UNUSUAL
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.fine_bands import hop_frames
 from umbrick.core.survey.line_features import FEATURES, line_features
@@ -31,6 +33,9 @@ _AFTER_SECONDS = 0.15
 
 _HARD = ("GSM", "G.729", "AMR 12.2", "AMR 5.9", "Opus voice 24 kbit/s")
 _CHANNELS, _STEPS, _BATCH, _ROWS = 40, 6000, 48, 512
+_UNUSUAL_SEEDS, _TONES = 3, 120
+_UNUSUAL_FROM, _UNUSUAL_SHARE = 0.75, 0.35
+"""From this share of the steps on, so many of what is learned from are sounds that no line has touched."""
 _MADE_UP_COUNTS = 3.0
 _WEIGHTS = Path("umbrick/core/survey/line_network.npz")
 
@@ -96,10 +101,48 @@ def _examples(job):
     return made
 
 
-def _batch(examples, random, mean, spread):
+def _unusual(job):
+    """Return features, and that nothing was made up, of the clean but unusual sounds, made of a voice and music."""
+    voice, music, seed = job
+    random, made = np.random.default_rng(1000 + seed), []
+    bases = []
+    for path in (voice, music):
+        sound, rate = soundfile.read(path, always_2d=True)
+        start = int(random.integers(max(1, len(sound) - 12 * rate)))
+        bases.append((sound[start : start + 12 * rate].mean(axis=1), rate))
+    for make in UNUSUAL.values():
+        if (found := make(random, *bases)) is not None:
+            sound, rate, _ = found
+            made.append(_heard(np.atleast_2d(sound.T).mean(axis=0), rate))
+    return made
+
+
+def _tones(random):
+    """Return features, and that nothing was made up, of a tone with overtones whose pitch and strength change."""
+    rate = int(random.choice([8000, 16000, 44100, 48000]))
+    t = np.arange(8 * rate) / rate
+    pitch = random.uniform(80, 260) * (1 + random.choice([0.0, 0.15]) * np.sin(2 * np.pi * random.uniform(0.2, 3) * t))
+    phase, formants = 2 * np.pi * np.cumsum(pitch) / rate, random.uniform(300, 2500, 3)
+    overtones = [number for number in range(1, 30) if 1.2 * number * pitch[0] < 0.45 * rate]
+    wave = sum(
+        float(np.sum(1 / (1 + ((number * pitch[0] - formants) / 120) ** 2))) * np.sin(number * phase)
+        for number in overtones
+    )
+    wave = wave * np.clip(2 * np.sin(2 * np.pi * random.uniform(0.5, 4) * t) + random.uniform(0, 1), 0, 1)
+    noise = 10 ** (random.uniform(-100, -45) / 20) * random.standard_normal(len(t))
+    return _heard(wave / np.abs(wave).max() * random.uniform(0.05, 0.9) + noise, rate)
+
+
+def _heard(wave, rate):
+    rows = levelled(features_of(wave, rate))
+    return rows, np.zeros(len(rows), np.int8)
+
+
+def _batch(examples, unusual, unusual_share, random, mean, spread):
     rows, known = [], []
     while len(rows) < _BATCH:
-        some, told = examples[int(random.integers(len(examples)))]
+        among = unusual if unusual and random.random() < unusual_share else examples
+        some, told = among[int(random.integers(len(among)))]
         if len(some) > _ROWS:
             first = int(random.integers(len(some) - _ROWS))
             own = (some[first : first + _ROWS] - mean) / spread
@@ -108,8 +151,9 @@ def _batch(examples, random, mean, spread):
     return np.array(rows, np.float32), np.array(known, np.float32)
 
 
-def trained(examples):
-    """Return the weights of a network trained on examples, as ``line_network`` keeps them."""
+def trained(examples, unusual, steps):
+    """Return the weights of a network trained on examples, and on unusual ones at last, as ``line_network`` keeps
+    them."""
     import torch
     from torch import nn
     from torch.nn import functional
@@ -135,9 +179,10 @@ def trained(examples):
     mean, spread = all_rows.mean(axis=0), all_rows.std(axis=0) + 1e-3
     network, random = Network(), np.random.default_rng(1)
     optimizer = torch.optim.AdamW(network.parameters(), 2e-3, weight_decay=1e-3)
-    schedule = torch.optim.lr_scheduler.OneCycleLR(optimizer, 4e-3, total_steps=_STEPS)
-    for step in range(_STEPS):
-        rows, known = map(torch.tensor, _batch(examples, random, mean, spread))
+    schedule = torch.optim.lr_scheduler.OneCycleLR(optimizer, 4e-3, total_steps=steps)
+    for step in range(steps):
+        share = _UNUSUAL_SHARE if step >= _UNUSUAL_FROM * steps else 0.0
+        rows, known = map(torch.tensor, _batch(examples, unusual, share, random, mean, spread))
         counts = (known >= 0).float() * torch.where(known == 1, _MADE_UP_COUNTS, 1.0)
         losses = functional.binary_cross_entropy_with_logits(
             network(rows.transpose(1, 2)), known.clamp(min=0), reduction="none"
@@ -148,7 +193,7 @@ def trained(examples):
         optimizer.step()
         schedule.step()
         if step % 500 == 0:
-            print(f"{step} of {_STEPS}: {float(loss.detach()):.4f}", flush=True)
+            print(f"{step} of {steps}: {float(loss.detach()):.4f}", flush=True)
     kept = {}
     for number, layer in enumerate([*network.layers, network.last]):
         weights, bias = layer.weight.detach().numpy().transpose(2, 1, 0), layer.bias.detach().numpy()
@@ -165,12 +210,20 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("voices", type=Path)
     parser.add_argument("--passes", type=int, default=11)
+    parser.add_argument("--steps", type=int, default=_STEPS)
+    parser.add_argument("--out", type=Path, default=_WEIGHTS)
     arguments = parser.parse_args()
     paths = sorted(path for path in arguments.voices.iterdir() if path.suffix in (".wav", ".flac", ".ogg"))
+    music = [path for path in paths if path.stem.startswith("music")] or paths
+    voices = [path for path in paths if path not in music] or paths
     jobs = [(path, number) for number in range(arguments.passes) for path in paths]
+    others = [(voices[seed % len(voices)], music[seed % len(music)], seed) for seed in range(_UNUSUAL_SEEDS)]
+    random = np.random.default_rng(7)
     with ProcessPoolExecutor() as pool:
         examples = [example for made in pool.map(_examples, jobs) for example in made]
-    np.savez(_WEIGHTS, **trained(examples))
+        unusual = [example for made in pool.map(_unusual, others) for example in made]
+    unusual += [_tones(random) for _ in range(_TONES)]
+    np.savez(arguments.out, **trained(examples, unusual, arguments.steps))
 
 
 if __name__ == "__main__":
