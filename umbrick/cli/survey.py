@@ -23,6 +23,7 @@ from umbrick.core.quick_transforms import use_quick_transforms
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.document import as_csv, document, recording_as_json
+from umbrick.core.survey.groups import Group, together
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.units import channel_name, format_clock, format_count
@@ -88,9 +89,9 @@ def _describe(file: str, recording: Recording, survey: Survey, sensitivity: dict
     say(f"{file}: {survey.measures(sensitivity).prognosis.reason}")
     for kind, count in Counter(finding.kind for finding in findings).items():
         say(f"  {KINDS[kind].title}: {format_count(count, 'finding')}")
-    for finding in findings:
-        count = recording.source.channels
-        names = " and ".join(channel_name(channel, count) for channel in finding.channels)
+    count, rate = recording.source.channels, recording.source.rate
+    for entry in together(findings, rate):
+        names = " and ".join(channel_name(channel, count) for channel in entry.channels)
         where = f" ({names})" if count > 1 else ""
-        clock = format_clock(finding.start, recording.source.rate)
-        say(f"    {clock}  {finding.evidence}{where}, confidence {finding.confidence:.2f}")
+        clock = entry.clock(rate) if isinstance(entry, Group) else format_clock(entry.start, rate)
+        say(f"    {clock}  {entry.evidence}{where}, confidence {entry.confidence:.2f}")

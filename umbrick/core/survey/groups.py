@@ -69,6 +69,11 @@ class Group:
         return max(finding.stop for finding in self.findings)
 
     @property
+    def channels(self) -> tuple[int, ...]:
+        """The channels of any of them."""
+        return tuple(sorted({channel for finding in self.findings for channel in finding.channels}))
+
+    @property
     def worst_first(self) -> list[Finding]:
         """The findings, the most severe first."""
         return sorted(self.findings, key=lambda finding: -finding.severity)

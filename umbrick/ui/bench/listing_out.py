@@ -9,6 +9,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.sound.whole_file import write_whole
 from umbrick.core.survey.document import as_csv, document, findings_as_json, measures_as_json
 from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.groups import Group
 from umbrick.core.survey.registry import KINDS
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
@@ -60,6 +61,6 @@ def shown(work: Work) -> list[Finding]:
     return [listing.table.findings[row] for row in listing.rows.tolist()]
 
 
-def label_of(finding: Finding) -> str:
-    """Return what a marker is called that stands for a finding."""
+def label_of(finding: Finding | Group) -> str:
+    """Return what a marker is called that stands for a finding, or for some that belong together."""
     return f"{KINDS[finding.kind].title}: {finding.evidence}"

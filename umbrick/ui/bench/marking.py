@@ -14,6 +14,7 @@ from umbrick.core.marker_table import markers_from_csv, markers_to_csv
 from umbrick.core.sound.cues import Cue, read_cues
 from umbrick.core.sound.sound_file import checked_stamp
 from umbrick.core.sound.whole_file import write_whole
+from umbrick.core.survey.groups import together
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
 from umbrick.core.timeline.positions import map_position, map_spans
@@ -75,14 +76,15 @@ class Marking(QObject):
             self._bench.said.emit(f"{marker.name} is set. Ctrl+T names it.")
 
     def mark_findings(self) -> None:
-        """Set a marker on every finding that the docket shows; markers go out as a table or as cue points."""
+        """Set a marker on every finding that the docket shows, one on those that belong together; markers go out as a
+        table or as cue points."""
         work = self._bench.work
         if work is None:
             return
         numbers = _free_numbers(work)
         turns = [
             MarkerTurn(None, Marker(f"k{next(numbers)}", *_in_original(work, f.start, f.stop), label_of(f)))
-            for f in shown(work)
+            for f in together(shown(work), work.rate)
         ]
         if turns and self._commit(work, "mark the findings", turns):
             self._bench.said.emit(f"{format_count(len(turns), 'marker')} set. Undo takes them back.")
