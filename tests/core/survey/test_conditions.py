@@ -106,3 +106,9 @@ def test_values_are_coarse_as_long_as_eight_bits_tell_them_apart(values):
     assert steps == pytest.approx([2 / 254] * 4 if values == 255 else [0] * 4, rel=1e-4)
     coarse.feed(rng(1).standard_normal(300).astype(np.float32))
     assert not coarse.step_at(wave).any()
+
+
+def test_a_faint_hum_in_coarse_values_has_no_breaks():
+    t = np.arange(6 * 8000) / 8000
+    hum = np.round(36 * np.sin(2 * np.pi * 43.1 * t) / 7) * 7 / 32768
+    assert found(hum[:, np.newaxis], "discontinuity", rate=8000, bits=16) == []

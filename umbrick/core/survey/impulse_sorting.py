@@ -66,6 +66,7 @@ nothing else is thought of."""
 
 _EDGE_SHARE = 0.12
 _APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
+_RESTS = 4
 _SILENCE, _GOES_ON = 10 ** (-50 / 20), 0.02
 
 
@@ -97,7 +98,8 @@ def events(block: Block) -> list[Event]:
         known = residual.wave[skipped : after_read - residual.first]
         for row in np.flatnonzero(sure.sum(axis=1) >= _LEAST_CONFIDENCE).tolist():
             start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
-            if _is_an_end(known, start - skipped, stop - skipped, block.rate):
+            at = start - skipped, stop - skipped
+            if _is_an_end(known, *at, block.rate) or _is_a_coarse_step(known, *at):
                 continue
             found.append(
                 Event(
@@ -142,6 +144,14 @@ def _is_an_end(wave: npt.NDArray[np.float32], start: int, stop: int, rate: int) 
     sides = wave[start - beside : start - apart], wave[stop + apart : stop + beside]
     faint, loud = sorted(float(np.abs(side).max(initial=0.0)) for side in sides)
     return faint <= _SILENCE * loud and loud > _GOES_ON * float(np.abs(wave[start:stop]).max())
+
+
+def _is_a_coarse_step(wave: npt.NDArray[np.float32], start: int, stop: int) -> bool:
+    """Whether a slow wave rests on one value before it and on another after it: that is how coarse values follow it."""
+    if start < _RESTS or stop + _RESTS > len(wave):
+        return False
+    before, after = wave[start - _RESTS : start], wave[stop : stop + _RESTS]
+    return bool(before[0] != after[0] and (before == before[0]).all() and (after == after[0]).all())
 
 
 def together(found: list[Event]) -> list[list[Event]]:
