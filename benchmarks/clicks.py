@@ -17,7 +17,7 @@ from scipy.ndimage import binary_dilation
 from benchmarks.corpus import as_a_file, clean, is_speech
 from benchmarks.plant import local_level
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.declick import rebuilt
+from umbrick.core.mend.impulses.declick import rebuilt
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.model.autoregression import modelled

@@ -16,9 +16,9 @@ from benchmarks.corpus import clean, is_speech
 from benchmarks.finding import matched, survey
 from benchmarks.plant import Planted, last_cycle, places, repeats
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.collapse import taken_out
+from umbrick.core.mend.cutting.collapse import taken_out
+from umbrick.core.mend.cutting.seams import read_seam
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.seams import read_seam
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 

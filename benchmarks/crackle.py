@@ -17,7 +17,7 @@ import numpy as np
 from benchmarks.clicks import interpolated, ratio_db
 from benchmarks.corpus import clean, is_percussive, is_speech
 from benchmarks.plant import local_level, tick_of
-from umbrick.core.mend.decrackle import METHOD
+from umbrick.core.mend.impulses.decrackle import METHOD
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.model.bounds import runs
 from umbrick.core.model.interpolation import bridged_over

@@ -18,7 +18,7 @@ from scipy.interpolate import CubicSpline
 from benchmarks import textbook_spade
 from benchmarks.corpus import clean, is_speech, loudest
 from benchmarks.planting import clip_to_sdr
-from umbrick.core.mend import declip, prediction
+from umbrick.core.mend.declipping import declip, prediction
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.model.bounds import Bounds
 

@@ -15,8 +15,8 @@ import soxr
 from benchmarks.corpus import clean
 from benchmarks.planting import clip_at
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.clipping import ClippingDetector
 from umbrick.core.survey.detector import Format
+from umbrick.core.survey.kinds.clipping import ClippingDetector
 from umbrick.core.survey.streaming import blocks
 
 _RAILS = (-0.1, -3.0, -12.0)

@@ -14,7 +14,7 @@ from benchmarks.regression import Example
 from benchmarks.untouched import made
 from benchmarks.unusual import UNUSUAL, coder_pauses, gated
 from umbrick.core.survey.detector import Format
-from umbrick.core.survey.dropout import DropoutDetector
+from umbrick.core.survey.kinds.dropout import DropoutDetector
 from umbrick.core.survey.streaming import blocks
 
 LABELS = ("lost",)

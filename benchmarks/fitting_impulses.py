@@ -12,8 +12,8 @@ from benchmarks.clicks import planted as many_clicks
 from benchmarks.corpus import as_a_file, at_speed, clean, is_speech
 from benchmarks.plant import Planted, clicks, discontinuities, local_level, mouth_clicks, places, spikes
 from benchmarks.regression import Example
-from umbrick.core.survey.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
-from umbrick.core.survey.impulses import impulses
+from umbrick.core.survey.impulses.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
+from umbrick.core.survey.impulses.impulses import impulses
 from umbrick.core.survey.streaming import blocks
 
 LABELS = ("clicks", "breaks", "mouth clicks")

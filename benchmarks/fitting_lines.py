@@ -13,7 +13,7 @@ from benchmarks.plant import intrusions
 from benchmarks.regression import Example
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.detector import Format
-from umbrick.core.survey.intrusion import IntrusionDetector
+from umbrick.core.survey.kinds.intrusion import IntrusionDetector
 from umbrick.core.survey.streaming import blocks
 
 LABELS = ("calls",)

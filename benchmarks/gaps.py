@@ -21,7 +21,7 @@ from scipy.stats import spearmanr
 from benchmarks.corpus import clean, is_speech
 from umbrick.core.measure.seam import Surroundings
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.donors import donors
+from umbrick.core.mend.filling.donors import donors
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.model.interpolation import interpolated

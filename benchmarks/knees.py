@@ -13,7 +13,7 @@ from benchmarks.corpus import as_a_file, clean, loudest
 from benchmarks.declip import gain_db
 from benchmarks.planting import clip_to_sdr
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.declip import METHOD
+from umbrick.core.mend.declipping.declip import METHOD
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import remedies
 from umbrick.core.survey.registry import KINDS

@@ -16,10 +16,10 @@ import numpy as np
 
 from benchmarks.corpus import clean, is_speech
 from umbrick.core.measure.jumps import OwnJumps, band_powers, spectral_distances_db
-from umbrick.core.mend import splice
+from umbrick.core.mend.cutting import splice
+from umbrick.core.mend.cutting.seams import read_seam
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
-from umbrick.core.mend.seams import read_seam
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 

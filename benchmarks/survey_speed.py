@@ -20,7 +20,7 @@ from scipy.signal import ShortTimeFFT
 from benchmarks.corpus import load
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.clipping import KIND as CLIPPING
+from umbrick.core.survey.kinds.clipping import KIND as CLIPPING
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 

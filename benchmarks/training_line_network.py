@@ -22,9 +22,9 @@ from benchmarks.packet_loss import bursts, over_a_line, single_losses
 from benchmarks.speech_coders import coders
 from benchmarks.unusual import UNUSUAL
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.fine_bands import hop_frames
-from umbrick.core.survey.line_features import FEATURES, line_features
-from umbrick.core.survey.line_network import DILATIONS, levelled
+from umbrick.core.survey.levels.fine_bands import hop_frames
+from umbrick.core.survey.packets.line_features import FEATURES, line_features
+from umbrick.core.survey.packets.line_network import DILATIONS, levelled
 from umbrick.core.survey.streaming import blocks
 
 _PART_SECONDS = 15
@@ -37,7 +37,7 @@ _UNUSUAL_SEEDS, _TONES = 3, 120
 _UNUSUAL_FROM, _UNUSUAL_SHARE = 0.75, 0.35
 """From this share of the steps on, so many of what is learned from are sounds that no line has touched."""
 _MADE_UP_COUNTS = 3.0
-_WEIGHTS = Path("umbrick/core/survey/line_network.npz")
+_WEIGHTS = Path("umbrick/core/survey/packets/line_network.npz")
 
 
 def features_of(wave, rate):

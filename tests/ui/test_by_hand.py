@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtTest import QTest
 
 from tests.sounds import RATE, chord, rng, sine, voice, write
-from umbrick.core.mend.level_curve import LevelCurve
+from umbrick.core.mend.levelling.level_curve import LevelCurve
 from umbrick.ui.bench.selecting import Snap
 
 

@@ -4,7 +4,7 @@ import pytest
 from tests.sounds import RATE, rng, sine, voice
 from umbrick.core.measure.jumps import OwnJumps, band_powers, jumps, spectral_distances_db
 from umbrick.core.measure.pauses import nearest_pause, next_pause
-from umbrick.core.mend.seams import read_seam
+from umbrick.core.mend.cutting.seams import read_seam
 from umbrick.core.sound.source import ArraySource
 
 ROOM = 0.002

@@ -5,8 +5,8 @@ import pytest
 from scipy.signal import butter, sosfiltfilt
 
 from tests.sounds import RATE, chord, clipped, rng, voice
-from umbrick.core.mend import consensus, prediction, sparse
-from umbrick.core.mend.experts import Expert, agreed, donated, heard_elsewhere
+from umbrick.core.mend.declipping import consensus, prediction, sparse
+from umbrick.core.mend.filling.experts import Expert, agreed, donated, heard_elsewhere
 from umbrick.core.mend.trust import trust_band
 from umbrick.core.model.interpolation import interpolated
 from umbrick.core.sound.source import ArraySource

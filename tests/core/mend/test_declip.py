@@ -5,7 +5,7 @@ from hypothesis import strategies as st
 
 from tests.sounds import RATE, chord, clipped, rng, voice
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend import curve, declip, sparse
+from umbrick.core.mend.declipping import curve, declip, sparse
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.model.bounds import Bounds
 from umbrick.core.model.least_squares import fill

@@ -7,10 +7,10 @@ from scipy.signal import butter, sosfilt
 from tests.sounds import RATE, chord, rng, sine, voice
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.crossfade import SHAPES, chosen_shape, crossfaded, likeness, rising
-from umbrick.core.mend.donors import donors, donors_anywhere
-from umbrick.core.mend.fitting import best_fit, matching_start
-from umbrick.core.mend.graft import Clip, donor_of, filled, put_in, put_over
+from umbrick.core.mend.cutting.crossfade import SHAPES, chosen_shape, crossfaded, likeness, rising
+from umbrick.core.mend.cutting.fitting import best_fit, matching_start
+from umbrick.core.mend.filling.donors import donors, donors_anywhere
+from umbrick.core.mend.filling.graft import Clip, donor_of, filled, put_in, put_over
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.interpolation import shifted

@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from tests.sounds import RATE, chord, rng, sine, voice
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.graft import Clip, put_in, put_over
-from umbrick.core.mend.level_curve import LevelCurve
+from umbrick.core.mend.filling.graft import Clip, put_in, put_over
+from umbrick.core.mend.levelling.level_curve import LevelCurve
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.source import ArraySource

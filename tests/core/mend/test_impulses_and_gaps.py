@@ -7,9 +7,10 @@ from hypothesis import strategies as st
 
 from tests.sounds import RATE, chord, faultless, rng, voice
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend import bridge, declick
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.joins import joins
+from umbrick.core.mend.cutting.joins import joins
+from umbrick.core.mend.filling import bridge
+from umbrick.core.mend.impulses import declick
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS

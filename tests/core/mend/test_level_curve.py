@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 from tests.sounds import RATE, chord
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.level import curve_of, levelled
-from umbrick.core.mend.level_curve import HIGHEST_DB, LOWEST_DB, LevelCurve, Node
+from umbrick.core.mend.levelling.level import curve_of, levelled
+from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB, LevelCurve, Node
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.source import ArraySource

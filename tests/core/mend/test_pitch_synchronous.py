@@ -7,9 +7,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from umbrick.core.mend import bridge
+from umbrick.core.mend.filling import bridge
+from umbrick.core.mend.filling.pitch_synchronous import continued, tried
 from umbrick.core.mend.method import Excerpt
-from umbrick.core.mend.pitch_synchronous import continued, tried
 
 _RATE = 16000
 _START, _STOP = 16000, 16800

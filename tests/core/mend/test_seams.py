@@ -3,8 +3,8 @@ import pytest
 
 from tests.sounds import RATE, chord, rng, sine, voice
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.room_tone import room_tone, room_tone_near
-from umbrick.core.mend.seams import fade_reach, measured, seams
+from umbrick.core.mend.cutting.seams import fade_reach, measured, seams
+from umbrick.core.mend.filling.room_tone import room_tone, room_tone_near
 from umbrick.core.sound.source import ArraySource
 
 ROOM = 0.002

@@ -7,11 +7,11 @@ from hypothesis import strategies as st
 
 from tests.sounds import RATE, bent, chord, runs, voice
 from umbrick.core.mend.applying import apply_method
-from umbrick.core.mend.declip import METHOD
+from umbrick.core.mend.declipping.declip import METHOD
+from umbrick.core.mend.declipping.soft_knee import Knee, rails_of, soft_knee, straightened
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import planned
 from umbrick.core.mend.remedies import remedies
-from umbrick.core.mend.soft_knee import Knee, rails_of, soft_knee, straightened
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version

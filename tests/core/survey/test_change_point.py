@@ -4,7 +4,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from umbrick.core.survey.change_point import change_point
+from umbrick.core.survey.levels.change_point import change_point
 
 _REACH, _CHANGE_DB = 200, -9.0
 _SOUNDS_DB = np.array([[-20.0, -30, -40], [-35, -25, -28], [-70, -68, -66]])

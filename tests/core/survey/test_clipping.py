@@ -3,8 +3,8 @@ import pytest
 
 from tests.sounds import RATE, chord, clipped, on_grid, rng, runs, sine, voice
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.clipping import ClippingDetector
 from umbrick.core.survey.detector import Format
+from umbrick.core.survey.kinds.clipping import ClippingDetector
 from umbrick.core.survey.streaming import blocks
 
 

@@ -5,16 +5,16 @@ import pytest
 
 from tests.core.survey.test_near_repeats import gliding
 from tests.sounds import RATE, chord, sine, voice
-from umbrick.core.mend.made_up import is_worn_out
+from umbrick.core.mend.filling.made_up import is_worn_out
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import planned
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.concealment import ConcealedPackets
 from umbrick.core.survey.detector import Block, Format
 from umbrick.core.survey.finding import Finding
-from umbrick.core.survey.line_features import FEATURES, line_features
-from umbrick.core.survey.line_network import CONTEXT_HOPS, SILENCE, levelled, log_odds
 from umbrick.core.survey.one_event import one_event_each
+from umbrick.core.survey.packets.concealment import ConcealedPackets
+from umbrick.core.survey.packets.line_features import FEATURES, line_features
+from umbrick.core.survey.packets.line_network import CONTEXT_HOPS, SILENCE, levelled, log_odds
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version

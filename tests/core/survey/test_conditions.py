@@ -6,7 +6,7 @@ import soxr
 
 from tests.core.survey.test_kinds import AT, SPEECH, found, surveyed
 from tests.sounds import RATE, rng
-from umbrick.core.survey.coarse_values import CoarseValues
+from umbrick.core.survey.tops.coarse_values import CoarseValues
 
 TIMES = np.arange(6 * RATE) / RATE
 LOW_NOTE = (0.4 + 0.1 * np.sin(0.37 * TIMES)) * np.sin(2 * np.pi * 27.53 * TIMES)

@@ -4,8 +4,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.sounds import RATE, chord, clipped, on_grid, rng, voice
-from umbrick.core.survey.flat_tops import Tops, find_tops, grid_step, slot_frames, slot_levels
-from umbrick.core.survey.frayed_rails import TOLERANCE, WIDE, breadths, frayed_rails
+from umbrick.core.survey.tops.flat_tops import Tops, find_tops, grid_step, slot_frames, slot_levels
+from umbrick.core.survey.tops.frayed_rails import TOLERANCE, WIDE, breadths, frayed_rails
 
 
 def tops_of(wave, tolerance=1e-6, slot=256):

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 from umbrick.core.survey.detector import Block
-from umbrick.core.survey.impulse_sorting import events
+from umbrick.core.survey.impulses.impulse_sorting import events
 
 _RATE = 8000
 _FRAMES = 2000

@@ -5,7 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.sounds import RATE, on_grid, rng, voice
-from umbrick.core.survey.repeats import exact_repeats
+from umbrick.core.survey.repeats.repeats import exact_repeats
 
 VOICE = voice(2.0)[:, 0]
 LONGEST_LAG, SHORTEST = RATE // 2, 288

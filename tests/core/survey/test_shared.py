@@ -12,12 +12,12 @@ from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey import streaming
 from umbrick.core.survey.excerpt import is_same, survey_span
 from umbrick.core.survey.finding import Finding
-from umbrick.core.survey.fine_bands import fine_bands
-from umbrick.core.survey.low_wave import LowWaves, low_wave, step_for
+from umbrick.core.survey.impulses.residual import MARGIN_SEGMENTS, residuals
+from umbrick.core.survey.levels.fine_bands import fine_bands
+from umbrick.core.survey.levels.low_wave import LowWaves, low_wave, step_for
+from umbrick.core.survey.levels.outline import outline
 from umbrick.core.survey.one_event import one_event_each
-from umbrick.core.survey.outline import outline
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.survey.residual import MARGIN_SEGMENTS, residuals
 from umbrick.core.survey.streaming import blocks
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version

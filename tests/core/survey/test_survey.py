@@ -15,9 +15,9 @@ from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.sound.formats import HIGHEST_RATE, LOWEST_RATE
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.clipping import ClippingDetector
 from umbrick.core.survey.document import as_csv, document, recording_as_json
 from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.kinds.clipping import ClippingDetector
 from umbrick.core.survey.registry import KINDS, kinds_named
 from umbrick.core.survey.streaming import BLOCK_FRAMES, MARGIN_FRAMES, blocks
 from umbrick.core.survey.survey import Surveyor

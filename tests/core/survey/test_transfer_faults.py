@@ -9,7 +9,7 @@ from tests.sounds import RATE, on_grid, rng
 from umbrick.core.mend.plan import carried_out, planned
 from umbrick.core.mend.remedies import remedies
 from umbrick.core.sound.source import ArraySource
-from umbrick.core.survey.slip import regular
+from umbrick.core.survey.kinds.slip import regular
 from umbrick.core.timeline.version import Version
 
 EVERY = round(0.61 * RATE)

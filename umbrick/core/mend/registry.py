@@ -3,22 +3,11 @@
 from __future__ import annotations
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend import (
-    bridge,
-    collapse,
-    declick,
-    declip,
-    decrackle,
-    dethump,
-    fade,
-    graft,
-    level,
-    redraw,
-    reorder,
-    slip,
-    splice,
-    trim,
-)
+from umbrick.core.mend.cutting import collapse, reorder, slip, splice, trim
+from umbrick.core.mend.declipping import declip
+from umbrick.core.mend.filling import bridge, graft
+from umbrick.core.mend.impulses import declick, decrackle, dethump, redraw
+from umbrick.core.mend.levelling import fade, level
 from umbrick.core.mend.method import Method
 from umbrick.core.timeline.history import Mend
 

@@ -8,28 +8,18 @@ from itertools import islice
 
 import numpy as np
 
-from umbrick.core.mend import (
-    bridge,
-    collapse,
-    declick,
-    declip,
-    decrackle,
-    dethump,
-    fade,
-    graft,
-    level,
-    redraw,
-    reorder,
-    slip,
-    splice,
-)
-from umbrick.core.mend.inserted_time import is_inserted, is_lost_sound
-from umbrick.core.mend.joins import joins
-from umbrick.core.mend.made_up import is_worn_out
+from umbrick.core.mend.cutting import collapse, reorder, slip, splice
+from umbrick.core.mend.cutting.joins import joins
+from umbrick.core.mend.declipping import declip
+from umbrick.core.mend.declipping.soft_knee import SEEN_SECONDS, Knee, soft_knee
+from umbrick.core.mend.filling import bridge, graft
+from umbrick.core.mend.filling.inserted_time import is_inserted, is_lost_sound
+from umbrick.core.mend.filling.made_up import is_worn_out
+from umbrick.core.mend.impulses import declick, decrackle, dethump, redraw
+from umbrick.core.mend.impulses.tick_or_break import lies_on_the_sound
+from umbrick.core.mend.levelling import fade, level
 from umbrick.core.mend.method import Method, Parameters
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.soft_knee import SEEN_SECONDS, Knee, soft_knee
-from umbrick.core.mend.tick_or_break import lies_on_the_sound
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.survey import (
+from umbrick.core.survey.detector import Kind
+from umbrick.core.survey.kinds import (
     click,
     clipping,
     crackle,
@@ -24,7 +25,6 @@ from umbrick.core.survey import (
     stutter,
     thump,
 )
-from umbrick.core.survey.detector import Kind
 
 KINDS: dict[str, Kind] = {
     kind.name: kind

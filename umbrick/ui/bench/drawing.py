@@ -10,9 +10,9 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.applying import Mended, apply_method, as_mended
+from umbrick.core.mend.impulses.redraw import FREEHAND, drawn, smoothed
 from umbrick.core.mend.method import Reworked
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.redraw import FREEHAND, drawn, smoothed
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.interpolation import CURVE_CONTEXT
 from umbrick.core.timeline.version import Version

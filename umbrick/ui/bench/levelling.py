@@ -10,8 +10,8 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import UmbrickError
 from umbrick.core.mend.applying import Mended, apply_method
-from umbrick.core.mend.level import curve_of, levelled
-from umbrick.core.mend.level_curve import HIGHEST_DB, LOWEST_DB, LevelCurve
+from umbrick.core.mend.levelling.level import curve_of, levelled
+from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB, LevelCurve
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.timeline.history import Edit, Entry

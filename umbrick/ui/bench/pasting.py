@@ -9,8 +9,8 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import UmbrickError
 from umbrick.core.mend.applying import Mended, as_mended
-from umbrick.core.mend.fitting import best_fit, matching_start
-from umbrick.core.mend.graft import CROSSFADE_MS, Clip, donor_of, put_in, put_over
+from umbrick.core.mend.cutting.fitting import best_fit, matching_start
+from umbrick.core.mend.filling.graft import CROSSFADE_MS, Clip, donor_of, put_in, put_over
 from umbrick.core.mend.method import Reworked, Stretch
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.version import Version

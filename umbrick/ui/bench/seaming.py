@@ -10,12 +10,12 @@ from PySide6.QtCore import Signal
 from umbrick.core.errors import CancelledError, ParameterError, UmbrickError
 from umbrick.core.measure.crossings import Direction, crossings
 from umbrick.core.measure.jumps import OwnJumps, SeamReading
-from umbrick.core.mend import splice
 from umbrick.core.mend.applying import Mended, apply_method, as_mended
-from umbrick.core.mend.crossfade import AUTO
+from umbrick.core.mend.cutting import splice
+from umbrick.core.mend.cutting.crossfade import AUTO
+from umbrick.core.mend.cutting.seams import Seam, fade_reach, measured
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
-from umbrick.core.mend.seams import Seam, fade_reach, measured
 from umbrick.core.timeline.history import Edit, Entry
 from umbrick.core.timeline.lifting import Rebuilt, made_again, span_of, without
 from umbrick.core.timeline.version import Version

@@ -18,8 +18,8 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend.fade import SHAPES
-from umbrick.core.mend.level_curve import HIGHEST_DB, LOWEST_DB
+from umbrick.core.mend.levelling.fade import SHAPES
+from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_db, format_length, parse_db
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork

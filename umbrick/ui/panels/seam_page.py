@@ -18,8 +18,8 @@ from PySide6.QtWidgets import (
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import SeamReading
-from umbrick.core.mend.crossfade import AUTO, SHAPES
-from umbrick.core.mend.splice import fade_frames
+from umbrick.core.mend.cutting.crossfade import AUTO, SHAPES
+from umbrick.core.mend.cutting.splice import fade_frames
 from umbrick.core.units import format_db, format_length, parse_frames
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.seaming import LOOP, Desk, Seaming

@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
 
-from umbrick.core.mend.fade import fade_gain
+from umbrick.core.mend.levelling.fade import fade_gain
 from umbrick.core.mend.place import Place
 from umbrick.core.units import format_length
 from umbrick.ui import theme as themes

@@ -11,8 +11,8 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.measure.crossings import Direction, crossings
-from umbrick.core.mend.crossfade import rising
-from umbrick.core.mend.seams import fade_reach
+from umbrick.core.mend.cutting.crossfade import rising
+from umbrick.core.mend.cutting.seams import fade_reach
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_integer, format_length
 from umbrick.ui import theme as themes

@@ -1,0 +1,1 @@
+"""Cutting, joining and putting in order."""

@@ -1,0 +1,1 @@
+"""Rebuilding what was cut off."""

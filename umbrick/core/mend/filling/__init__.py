@@ -1,0 +1,1 @@
+"""Filling gaps: from both sides, from like sound, from other channels."""

@@ -1,0 +1,1 @@
+"""Gains, level curves and fades."""

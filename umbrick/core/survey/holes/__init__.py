@@ -1,0 +1,1 @@
+"""Holes, and what tells missing sound from a rest."""

@@ -1,0 +1,1 @@
+"""What linear prediction does not foretell: impulses, what damage they are, and breaks."""

@@ -1,0 +1,1 @@
+"""The detectors: one for each kind of finding."""

@@ -1,0 +1,118 @@
+"""Level steps: one part of a recording far louder or quieter than the part before it."""
+
+from __future__ import annotations
+
+import warnings
+from dataclasses import replace
+from typing import Any, NamedTuple
+
+import numpy as np
+from scipy.ndimage import maximum_filter1d
+
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.impulses.residual import segment_frames
+from umbrick.core.survey.levels.change_point import change_point
+from umbrick.core.survey.levels.fine_bands import fine_bands, hop_frames
+from umbrick.core.survey.levels.outline import Outline, decibels, levels_of, outline
+from umbrick.core.units import format_db
+
+_STRETCH_SECONDS = 0.8
+_STRETCHES, _FEWEST_STRETCHES = 8, 3
+"""Each side of a step is so many stretches of 0.8 s, of which the fewer must sound."""
+
+_GATE_DB, _SILENT_DB = 18.0, -65.0
+_HALF_SURE_DB = 5.5
+_LEAST_DB = 1.5
+
+
+class _Step(NamedTuple):
+    """What parts the quietest half of one side of a place from the loudest of the other, and both sides' levels."""
+
+    size_db: Any
+    before_db: Any
+    after_db: Any
+
+
+def _steps(loud_db: np.ndarray) -> _Step:
+    """Return the steps before every stretch, as arrays; NaN where one side hardly sounds."""
+    half = _STRETCHES // 2
+    padded = np.pad(loud_db, _STRETCHES, constant_values=np.nan)
+    sides = np.lib.stride_tricks.sliding_window_view(padded, 2 * _STRETCHES)[: len(loud_db)]
+    halves = []
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", RuntimeWarning)  # sides of nothing but silence are NaN, as wanted
+        for side in (sides[:, :_STRETCHES][:, ::-1], sides[:, _STRETCHES:]):
+            top = np.nanmax(side, axis=1, keepdims=True)
+            sounding = np.where((side > top - _GATE_DB) & (side > _SILENT_DB), side, np.nan)
+            enough = np.sum(~np.isnan(sounding), axis=1) >= _FEWEST_STRETCHES
+            near, far = np.nanmedian(sounding[:, :half], axis=1), np.nanmedian(sounding[:, half:], axis=1)
+            far = np.where(np.isnan(far), near, far)
+            halves.append(np.where(enough, np.stack([near, far]), np.nan))
+    before, after = halves
+    size = np.maximum(after.min(axis=0) - before.max(axis=0), before.min(axis=0) - after.max(axis=0))
+    return _Step(size, before.mean(axis=0), after.mean(axis=0))
+
+
+class LevelStepDetector:
+    """Collects outline and bands; compares the sounding segments before and after every place."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._segment = segment_frames(form.rate)
+        self._outlines: list[Outline] = []
+        self._bands: list[np.ndarray] = []
+
+    def feed(self, block: Block) -> None:
+        """Collect a block's outline, and its bands to a tenth of a decibel."""
+        self._outlines.append(block.shared(outline))
+        # Broken files may hold what is no number: that has no level.
+        self._bands.append(np.nan_to_num(decibels(block.shared(fine_bands)), nan=-120.0, posinf=0.0).astype(np.float16))
+
+    def findings(self) -> list[Finding]:
+        """Return the places where the level goes over to another and stays there."""
+        levels_db = levels_of(self._outlines)
+        stretch = max(1, round(_STRETCH_SECONDS * self._format.rate / self._segment))
+        count = len(levels_db) // stretch
+        if count < 2 * _FEWEST_STRETCHES:
+            return []
+        loud_db = np.percentile(levels_db[: count * stretch].reshape(count, stretch), 80, axis=1)
+        steps = _steps(loud_db)
+        sizes = np.nan_to_num(steps.size_db, nan=0.0)
+        highest = np.flatnonzero((sizes == maximum_filter1d(sizes, 2 * _FEWEST_STRETCHES + 1)) & (sizes >= _LEAST_DB))
+        hop = hop_frames(self._format.rate)
+        reach = _FEWEST_STRETCHES * stretch * self._segment // hop
+        bands_db = np.concatenate(self._bands)
+        findings = []
+        for at in highest.tolist():
+            finding = self._finding(at * stretch * self._segment, _Step(*(float(column[at]) for column in steps)))
+            if finding.confidence >= 0.05:
+                place = hop * change_point(bands_db, finding.start // hop, finding.detail["change_db"], reach)
+                findings.append(replace(finding, start=place, stop=place + 1))
+        return findings
+
+    def _finding(self, at: int, step: _Step) -> Finding:
+        size_db, before_db, after_db = step
+        change_db = after_db - before_db
+        word = "louder" if change_db > 0 else "quieter"
+        return Finding(
+            id="",
+            kind="level_step",
+            start=at,
+            stop=at + 1,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(np.clip(abs(change_db) / 25, 0, 1)), 3),
+            confidence=round(float(1 / (1 + np.exp(-(size_db - _HALF_SURE_DB) / 1.0))), 3),
+            evidence=f"{abs(change_db):.0f} dB {word} from here on, {format_db(before_db)} to {format_db(after_db)}",
+            detail={"change_db": round(change_db, 2), "before_db": round(before_db, 2), "after_db": round(after_db, 2)},
+        )
+
+
+KIND = Kind(
+    name="level_step",
+    title="Level steps",
+    family=Family.LEVELS,
+    summary="one part far louder or quieter than the next",
+    make=LevelStepDetector,
+    needs=(outline, fine_bands),
+)

@@ -1,0 +1,166 @@
+"""Slips: a sample too many or too few again and again, where two clocks ran apart and nothing took account of it."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.model.slip import slip_near
+from umbrick.core.survey.detector import Block, Format, Kind
+from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.impulses.impulse_sorting import Event, events, together
+
+_LONGEST_SECONDS = 0.002
+_MOST_IN_A_BLOCK = 60
+"""Among more events than these, such as crackle, slips are not looked for."""
+
+_LEAST_SURE = 0.3
+_GAIN_DB, _OVER_CLICK_DB, _LEFT_DB = 6.0, 1.0, 4.5
+_FAINT_GAIN_DB, _FAINTLY_OVER_CLICK_DB, _FAINT_LEFT_DB = 4.0, -0.3, 6.0
+"""Enough where a slip is due."""
+
+_CLEAR_GAIN_DB, _CLEARLY_OVER_CLICK_DB = 10.0, 3.0
+_FEWEST_REGULAR, _FEWEST_CLEAR = 3, 4
+_SLACK_FRAMES, _SLACK = 3.0, 0.002
+_MOST_MISSED = 4
+"""So many in a row may have been missed."""
+
+_AS_GOOD, _MOST_TRIED = 0.9, 400
+_REGULAR_CONFIDENCE, _IRREGULAR_CONFIDENCE = 0.97, 0.6
+
+
+class _Slip(NamedTuple):
+    """A slip of the recording: whether it may be one by itself, is clearly one, and how it stands out."""
+
+    at: int
+    samples: int
+    is_likely: bool
+    is_clear: bool
+    relative_db: float
+
+
+class SlipDetector:
+    """Tries whether one sample more or less explains what stands out; decides by whether that comes again."""
+
+    def __init__(self, form: Format) -> None:
+        self._format = form
+        self._slips: list[_Slip] = []
+
+    def feed(self, block: Block) -> None:
+        """Try the events of a block."""
+        found = together([event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE])
+        if len(found) > _MOST_IN_A_BLOCK:
+            return
+        for group in found:
+            event = max(group, key=lambda event: event.excess_db)
+            if event.stop - event.start <= _LONGEST_SECONDS * block.rate and (slip := _tried(block, event)):
+                self._slips.append(slip)
+
+    def findings(self) -> list[Finding]:
+        """Return the slips, if there are enough that come evenly, or that are clear."""
+        findings: list[Finding] = []
+        for samples in (1, -1):
+            own = [slip for slip in self._slips if slip.samples == samples]
+            likely = [slip for slip in own if slip.is_likely]
+            period, is_regular = regular(np.array([slip.at for slip in likely], np.int64))
+            due = np.array([slip.at for slip in likely], np.int64)[is_regular]
+            has_clear = sum(slip.is_clear for slip in own) >= _FEWEST_CLEAR
+            for slip in own:
+                regularly = bool(period) and is_due(slip.at, due, period)
+                if regularly or (has_clear and slip.is_clear):
+                    findings.append(self._finding(slip, period if regularly else 0.0))
+        return sorted(findings, key=lambda finding: finding.start)
+
+    def _finding(self, slip: _Slip, period: float) -> Finding:
+        what = "one sample too many" if slip.samples > 0 else "one sample too few"
+        seconds = period / self._format.rate
+        often = f"as again every {seconds:.3f} s" if period else "as in other places, though not evenly"
+        return Finding(
+            id="",
+            kind="slip",
+            start=slip.at,
+            stop=slip.at + 1,
+            channels=tuple(range(self._format.channels)),
+            severity=round(float(np.clip((slip.relative_db + 30) / 40, 0, 1)), 3),
+            confidence=_REGULAR_CONFIDENCE if period else _IRREGULAR_CONFIDENCE,
+            evidence=f"{what}, {often}",
+            detail={"samples": slip.samples, "period_s": round(seconds, 6)},
+        )
+
+
+def _tried(block: Block, event: Event) -> _Slip | None:
+    """Return the slip that an event is, if it is one."""
+    first = block.start - block.before
+    wave = block.samples[:, event.channel]
+    reach = block.rate // 8
+    begin = max(0, event.start - first - reach)
+    near = wave[begin : event.stop - first + reach].astype(np.float64)
+    slip = slip_near(near, event.start - first - begin, event.stop - first - begin, block.rate)
+    if slip is None:
+        return None
+    over_click_db = slip.gain_db - slip.as_click_db
+    if slip.gain_db < _FAINT_GAIN_DB or over_click_db < _FAINTLY_OVER_CLICK_DB or slip.left_db > _FAINT_LEFT_DB:
+        return None
+    is_likely = slip.gain_db >= _GAIN_DB and over_click_db >= _OVER_CLICK_DB and slip.left_db <= _LEFT_DB
+    is_clear = is_likely and slip.gain_db >= _CLEAR_GAIN_DB and over_click_db >= _CLEARLY_OVER_CLICK_DB
+    return _Slip(first + begin + slip.at, slip.samples, is_likely, is_clear, event.relative_db)
+
+
+def is_due(at: int, known: npt.NDArray[np.int64], period: float) -> bool:
+    """Whether a place is one of some that come evenly, or lies a few periods from one."""
+    turns = np.round((known - at) / period)
+    near = (np.abs(turns) <= _MOST_MISSED) & (
+        np.abs(known - at - turns * period) <= _SLACK_FRAMES + _SLACK * period * np.abs(turns)
+    )
+    return bool(near.any())
+
+
+def regular(places: npt.NDArray[np.int64]) -> tuple[float, npt.NDArray[np.bool_]]:
+    """Return the period with which most of some places come again, 0 if there is none, and which of them do.
+
+    Parameters
+    ----------
+    places : ndarray, shape (n,)
+        Frames, ascending; a few in a row may be missing.
+    """
+    none = np.zeros(len(places), np.bool_)
+    if len(places) < _FEWEST_REGULAR:
+        return 0.0, none
+    apart = np.unique(np.concatenate([np.diff(places), places[2:] - places[:-2]]))
+    apart = apart[apart > 2 * _SLACK_FRAMES][:_MOST_TRIED]
+    tried = [(_members(places, period), period) for period in apart.tolist()]
+    counts = [np.count_nonzero(members) for members, _ in tried]
+    most = max(counts, default=0)
+    if most < _FEWEST_REGULAR:
+        return 0.0, none
+    # What comes every second comes every half a second too.
+    members, period = max((one for one, count in zip(tried, counts, strict=True) if count >= _AS_GOOD * most),
+                          key=lambda one: one[1])  # fmt: skip
+    steps = np.diff(places[members])
+    turns = np.maximum(1, np.round(steps / period))
+    return float(np.median(steps / turns)), members
+
+
+def _members(places: npt.NDArray[np.int64], period: float) -> npt.NDArray[np.bool_]:
+    """Return which places have another a few periods away, and that one another again or the same."""
+    members = np.zeros(len(places), np.bool_)
+    for turns in range(1, _MOST_MISSED + 1):
+        slack = _SLACK_FRAMES + _SLACK * turns * period
+        due = places + turns * period
+        low, high = np.searchsorted(places, due - slack), np.searchsorted(places, due + slack, side="right")
+        later = np.flatnonzero(high > low)
+        members[later] = True
+        members[low[later]] = True
+    return members
+
+
+KIND = Kind(
+    name="slip",
+    title="Slips",
+    family=Family.GAPS,
+    summary="a sample too many or too few, again and again",
+    make=SlipDetector,
+    needs=(events,),
+)

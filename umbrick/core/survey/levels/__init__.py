@@ -1,0 +1,1 @@
+"""Levels over time, of all and of bands."""

@@ -1,0 +1,1 @@
+"""What a line makes up for lost packets."""

@@ -1,0 +1,1 @@
+"""Tones that hold on."""

@@ -1,0 +1,1 @@
+"""Flat tops, and the rails they lie on."""
