@@ -5,7 +5,9 @@ import pytest
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
+from tests.core.survey.test_concealment import LINE_RATE, over_a_line
 from tests.sounds import RATE, bent, faultless, voice, write
+from umbrick.core.survey.finding import State
 from umbrick.ui.bench.mending import Refusal
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 
@@ -165,3 +167,18 @@ def test_a_soft_knee_is_chosen_by_its_key_and_straightens_all_clipping_at_once(h
     heard = hands.work.version.read(0, len(truth))
     there = np.abs(truth) > 0.21
     assert np.square(heard - truth)[there].sum() < 0.2 * np.square(cut - truth)[there].sum()
+
+
+def test_what_a_line_made_up_is_better_left_unless_a_candidate_is_chosen(hands, window, tmp_path):
+    hands.open(write(tmp_path / "call.wav", over_a_line(), LINE_RATE))
+    hands.press("F5")
+    made_up = next(f for f in hands.work.listing().open_findings("dropout") if f.detail.get("concealed"))
+    window.bench.focus(made_up)
+    hands.settle()
+    assert "Better left" in window.treatment.finding.detail.text()
+    hands.press("Enter")
+    assert "Better left" in window.status.message.text()
+    assert hands.work.history.mend_count == 0
+    hands.press("1")
+    hands.press("Enter")
+    assert hands.work.state_of(made_up) is State.MENDED

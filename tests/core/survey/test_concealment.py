@@ -5,8 +5,6 @@ import pytest
 
 from tests.core.survey.test_near_repeats import gliding
 from tests.sounds import RATE, chord, sine, voice
-from umbrick.core.mend.filling.made_up import is_worn_out
-from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import planned
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.detector import Block, Format
@@ -95,20 +93,14 @@ def test_whole_sound_has_nothing_made_up(sound):
     assert not any(finding.detail.get("concealed") for finding in findings)
 
 
-def test_only_what_has_worn_out_is_mended_unasked():
-    sound = over_a_line()
-    version = Version.of(ArraySource(sound.astype(np.float32), LINE_RATE, "s"))
-    (start, stop), *_ = MISSING
-    assert is_worn_out(version, Place(start, stop, (0,)))
-    assert not is_worn_out(version, Place(start, start + 320, (0,)))
-    assert not is_worn_out(version, Place(start - 8000, start - 8000 + stop - start, (0,)))
-    findings = [
-        finding
-        for finding in Surveyor(version, 24, [KINDS["dropout"]]).run().table.findings
-        if finding.detail.get("concealed")
-    ]
-    advised = {place for batch in planned(findings, version) for place in batch.places}
-    assert advised == {Place.of(f) for f in findings if is_worn_out(version, Place.of(f))}
+def test_what_a_line_made_up_is_not_mended_unasked():
+    version = Version.of(ArraySource(over_a_line().astype(np.float32), LINE_RATE, "s"))
+    found = Surveyor(version, 24, [KINDS["dropout"]]).run().sifted({})
+    made_up = [finding for finding in found if finding.detail.get("concealed")]
+    assert made_up
+    assert planned(made_up, version) == []
+    (batch,) = planned(made_up, version, {"dropout": "Both sides"})
+    assert len(batch.places) == len(made_up)
 
 
 def test_what_a_cycle_that_is_held_says_already_is_not_listed_twice():

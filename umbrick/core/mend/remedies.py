@@ -14,7 +14,6 @@ from umbrick.core.mend.declipping import declip
 from umbrick.core.mend.declipping.soft_knee import SEEN_SECONDS, Knee, soft_knee
 from umbrick.core.mend.filling import bridge, graft
 from umbrick.core.mend.filling.inserted_time import is_inserted, is_lost_sound
-from umbrick.core.mend.filling.made_up import is_worn_out
 from umbrick.core.mend.impulses import declick, decrackle, dethump, redraw
 from umbrick.core.mend.impulses.tick_or_break import lies_on_the_sound
 from umbrick.core.mend.levelling import fade, level
@@ -200,8 +199,8 @@ def _dropout(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     offered = _for_gap(place, version)
     if finding.detail.get("concealed"):
-        is_advised = is_worn_out(version, place)
-        return [replace(remedy, is_advised=is_advised) for remedy in offered]
+        # A decoder made it up from more than can be heard from outside: filled anew it is mostly worse.
+        return [replace(remedy, is_advised=False) for remedy in offered]
     if not is_inserted(version, place):
         return offered
     words = "the sound goes on where it broke off: the blank was put in, and no time is lost"

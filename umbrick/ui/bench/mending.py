@@ -77,6 +77,8 @@ class Offers:
     remedies: list[Remedy] = field(default_factory=list)
     offers: list[Offer | Refusal | None] = field(default_factory=list)
     chosen: int = 0
+    is_chosen: bool = False
+    """Whether a person chose it."""
     preferred: str = ""
     """The title of the mend that comes first, if one was chosen in a rehearsal."""
 
@@ -84,6 +86,11 @@ class Offers:
     def chosen_remedy(self) -> Remedy | None:
         """What the chosen candidate is made by."""
         return self.remedies[self.chosen] if self.chosen < len(self.remedies) else None
+
+    @property
+    def is_better_left(self) -> bool:
+        """Whether no candidate can be expected to better things, and none was chosen all the same."""
+        return not self.is_chosen and any(not remedy.is_advised for remedy in self.remedies[:1])
 
     @property
     def current(self) -> Offer | None:
@@ -121,8 +128,12 @@ class Mending(QObject):
 
     def choose(self, index: int) -> None:
         """Choose a candidate, counted from 0: strips and loop show it."""
-        if self.offers and index < len(self.offers.offers) and index != self.offers.chosen:
-            self.offers.chosen = index
+        if (
+            self.offers
+            and index < len(self.offers.offers)
+            and (index, True) != (self.offers.chosen, self.offers.is_chosen)
+        ):
+            self.offers.chosen, self.offers.is_chosen = index, True
             self.offers_changed.emit()
 
     @property
@@ -143,6 +154,9 @@ class Mending(QObject):
         """Mend what is offered for with the chosen candidate, with all that is chosen beside it, and go on."""
         work, offers = self._bench.work, self.offers
         if work is None or offers is None:
+            return
+        if offers.is_better_left:
+            self._bench.said.emit("Better left as it is (K keeps it). To mend it all the same, choose a candidate.")
             return
         if isinstance(offers.subject, Finding) and len(together := work.open_chosen()) > 1:
             self.mend_all(together, goes_on=True)
@@ -177,7 +191,8 @@ class Mending(QObject):
         offers = self.offers
         if offers and isinstance(offers.subject, Finding) and (remedy := offers.chosen_remedy):
             kind = offers.subject.kind
-            if offers.chosen > 0 or kind in work.adjusted:
+            is_unusual = offers.chosen > 0 or not remedy.is_advised
+            if (is_unusual and not offers.is_better_left) or kind in work.adjusted:
                 preferred[kind] = remedy.title
         return preferred
 

@@ -244,6 +244,8 @@ class Treatment(QWidget):
                 text += f" It is {state.value}."
             elif not is_mendable(finding.kind):
                 text += f" {_NO_METHOD.get(finding.kind, 'There is no method for it yet')}; K keeps it as it is."
+            elif offers and offers.is_better_left:
+                text += " Better left as it is: what fills it is rarely nearer to what was said."
             if len(together_open := work.open_chosen()) > 1:
                 text += f" Mend and Keep mean all {format_integer(len(together_open))} of them that are open."
             if note := work.history.notes.get(finding.id):
