@@ -19,8 +19,11 @@ _LONGEST_GAP_SECONDS = 0.12
 _FEWEST_TICKS = 8
 _SHORTEST_SECONDS = 0.1
 _HALF_SURE_PER_SECOND = 16.0
-_LOW_RATE, _LOW_RATE_PER_SECOND, _LOW_RATE_MOST = 16000, 350.0, 6.0
-"""Below this rate the pulses of a voice are hardly predictable, and look like ticks: that they go on proves little."""
+_SHORT_SECONDS, _SPARSE_PER_SECOND, _MOST_IF_SHORT_AND_SPARSE = 1.5, 45.0, 0.6
+"""So few ticks in so short a time may be a voice's pulses or clapping hands: listed, but not mended unasked."""
+
+_LOW_RATE, _LOW_RATE_PER_SECOND = 16000, 350.0
+"""Below this rate the pulses of a voice are hardly predictable, and look like ticks."""
 
 _ALIKE, _REGULAR, _PENALTY, _SUREST = 0.12, 0.33, 60.0, 6.0
 """Ticks come at random; where more than a third of the intervals are alike, they are the pulses of a voice."""
@@ -56,13 +59,14 @@ class CrackleDetector:
             # A tick is told by the millisecond in which it is loudest.
             one = round(_ONE_TICK_SECONDS * rate)
             start, stop = max(0, int(stretch[0]) - one // 2), min(self._heard, int(stretch[-1]) + one)
-            half_sure, most = (
-                (_HALF_SURE_PER_SECOND, np.inf) if rate >= _LOW_RATE else (_LOW_RATE_PER_SECOND, _LOW_RATE_MOST)
-            )
-            doubt = 4 * np.log2(per_second / half_sure) + min(most, (len(stretch) - _FEWEST_TICKS) / 4)
+            half_sure = _HALF_SURE_PER_SECOND if rate >= _LOW_RATE else _LOW_RATE_PER_SECOND
+            doubt = 4 * np.log2(per_second / half_sure) + (len(stretch) - _FEWEST_TICKS) / 4
             doubt = min(doubt, _SUREST)
             doubt -= _PENALTY * max(0.0, _regularity(stretch) - _REGULAR, _next_regularity(stretch) - _NEXT_REGULAR)
-            findings.append(self._finding(start, stop, per_second, float(1 / (1 + np.exp(-doubt)))))
+            confidence = float(1 / (1 + np.exp(-doubt)))
+            if stop - start < _SHORT_SECONDS * rate and per_second < _SPARSE_PER_SECOND:
+                confidence = min(confidence, _MOST_IF_SHORT_AND_SPARSE)
+            findings.append(self._finding(start, stop, per_second, confidence))
         return [finding for finding in findings if finding.confidence >= 0.05]
 
     def _finding(self, start: int, stop: int, per_second: float, confidence: float) -> Finding:

@@ -38,8 +38,8 @@ _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
 _FEWEST_HELD = 6
 _SHORTEST_HELD_SECONDS, _SHORTEST_COARSE_SECONDS = 0.0002, 0.002
-_LONGEST_TURN_SECONDS, _TURNING, _MOST_OF_A_REST = 0.0015, 3, 2.0
-_NEARBY, _FEWEST_RESTS = 12, 2
+_LONGEST_TURN_SECONDS, _LEAST_COARSE, _MOST_DIFFERENT = 0.0015, 0.02, 0.75
+_NEARBY, _MOST_STEPS = 12, 1.5
 _GENTLE_STEPS = 2
 """A slow wave comes to rest between two values of its grid; from there it goes on by such steps."""
 
@@ -180,9 +180,9 @@ class DropoutDetector:
             if is_top and end - start < 0.004 * rate:
                 continue  # cut off, not missing
             slope = np.abs(np.diff(around))
-            if end - start < _LONGEST_TURN_SECONDS * rate and _just_rests(
-                before, value, after, float(np.median(slope))
-            ):
+            is_short = value != 0 and end - start < _LONGEST_TURN_SECONDS * rate
+            is_short = value != 0 and end - start < _LONGEST_TURN_SECONDS * rate
+            if is_short and level > _LEAST_COARSE and _just_rests(before, value, after):
                 continue
             # How many samples the wave takes to move by what it does not move here.
             expected = (end - start) * float(np.median(slope))
@@ -354,17 +354,14 @@ def _is_one(one: _Hole, other: _Hole) -> bool:
     return one.channels != other.channels and overlap > 0.8 * min(one.stop - one.start, other.stop - other.start)
 
 
-def _just_rests(before: npt.NDArray[np.float32], value: float, after: npt.NDArray[np.float32], slope: float) -> bool:
-    """Whether a wave of coarse values just rests: where it turns, or where others nearby come twice in a row too; and
-    it comes and goes gently."""
-    sides = before[-_TURNING:] - value, after[:_TURNING] - value
-    is_turn = all((side > 0).all() for side in sides) or all((side < 0).all() for side in sides)
-    steps = np.abs(np.concatenate([np.diff(before[-_NEARBY:]), np.diff(after[:_NEARBY])]))
-    if not is_turn and np.count_nonzero(steps == 0) < _FEWEST_RESTS:
+def _just_rests(before: npt.NDArray[np.float32], value: float, after: npt.NDArray[np.float32]) -> bool:
+    """Whether a wave of coarse values, most of which come again nearby, comes to one and leaves it by single steps."""
+    around = np.concatenate([before, after])
+    if len(np.unique(around)) > _MOST_DIFFERENT * len(around):
         return False
-    one_step = float(steps.min(initial=np.inf, where=steps > 0))
+    steps = np.abs(np.concatenate([np.diff(before[-_NEARBY:]), np.diff(after[:_NEARBY])]))
     edge = max(abs(float(before[-1]) - value), abs(float(after[0]) - value))
-    return edge <= _MOST_OF_A_REST * max(slope, one_step if np.isfinite(one_step) else 0.0)
+    return bool((steps > 0).any() and edge <= _MOST_STEPS * float(np.median(steps[steps > 0])))
 
 
 KIND = Kind(
