@@ -12,8 +12,8 @@ from umbrick.core.model.autoregression import Model
 
 Wave = npt.NDArray[np.float64]
 
-_BESIDE = 6
-"""Frames on either side of what stands out at which the slip may lie."""
+_BESIDE = 8
+"""Frames from the middle of what stands out at which the slip may lie."""
 
 
 class Slip(NamedTuple):
@@ -43,7 +43,8 @@ def slip_near(wave: Wave, start: int, stop: int, rate: int) -> Slip | None:
     The sound beside is an autoregressive process (J. Makhoul, 1975): what comes after a slip is foretold well again as
     soon as the sample is taken out or put in, the latter by least squares.
     """
-    first, last = start - _BESIDE, stop + _BESIDE
+    middle = (start + stop) // 2
+    first, last = middle - _BESIDE, middle + _BESIDE
     models = models_beside(wave, first, last, rate)
     if not models:
         return None

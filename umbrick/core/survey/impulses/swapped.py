@@ -7,8 +7,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.model.across import models_beside, unlike_across
-from umbrick.core.model.autoregression import Model
+from umbrick.core.model.across import models_beside, unlike_across, unlike_across_all
 
 Wave = npt.NDArray[np.float64]
 
@@ -25,6 +24,11 @@ class Swapped(NamedTuple):
 
     start: int
     length: int
+
+    @property
+    def seams(self) -> tuple[int, int, int]:
+        """Where it breaks off."""
+        return self.start, self.start + self.length, self.start + 2 * self.length
 
 
 def swapped(wave: Wave, breaks: list[int], rate: int) -> list[Swapped]:
@@ -56,45 +60,24 @@ def _in_order(wave: Wave, first: int, middle: int, rate: int) -> Swapped | None:
     models = models_beside(wave, first - _SLACK, first + 2 * length + 3 * _SLACK, rate)
     if not models:
         return None
-    best, least = None, np.inf
-    for start in range(first - _SLACK, first + _SLACK + 1):
-        for size in range(length - _SLACK, length + _SLACK + 1):
-            worst = _worst_join(wave, start, size, models, least)
-            if worst < least:
-                best, least = Swapped(start, size), worst
-    if best is None:
+    starts = np.arange(first - _SLACK, first + _SLACK + 1)
+    middles = np.arange(middle - 2 * _SLACK, middle + 2 * _SLACK + 1)
+    stops = np.arange(middle + length - 3 * _SLACK, middle + length + 3 * _SLACK + 1)
+    if middles[0] <= starts[-1] or stops[-1] + models[0].order > len(wave):
         return None
-    gains_db = [
-        _db(now) - _db(then)
-        for now, then in zip(_joins(wave, best, models, False), _joins(wave, best, models, True), strict=True)
-    ]
-    needed_db = _GAIN_DB if _db(least) <= _LEFT_DB else _CLEAR_GAIN_DB
-    return best if min(gains_db) >= needed_db else None
-
-
-def _worst_join(wave: Wave, start: int, size: int, models: list[Model], most: float) -> float:
-    """Return how unlike what is foretold the sound is after the worst of the joins in the other order; once it is more
-    than ``most`` the others are not looked at."""
-    worst = 0.0
-    for out, into in _turned(start, size):
-        worst = max(worst, unlike_across(wave[:out], wave[into:], models))
-        if worst > most:
-            break
-    return worst
-
-
-def _joins(wave: Wave, pieces: Swapped, models: list[Model], is_turned: bool) -> list[float]:
-    """Return how unlike what is foretold the sound is after each of the three joins, in the other order or in this."""
-    turned = _turned(*pieces)
-    pairs = turned if is_turned else [(at, at) for at in (turned[0][0], turned[0][1], turned[1][0])]
-    return [unlike_across(wave[:out], wave[into:], models) for out, into in pairs]
-
-
-def _turned(start: int, size: int) -> list[tuple[int, int]]:
-    """Return where each piece ends and the next begins when the two have changed places."""
-    middle, stop = start + size, start + 2 * size
-    return [(start, middle), (stop, start), (middle, stop)]
-
-
-def _db(ratio: float) -> float:
-    return float(10 * np.log10(max(ratio, 1e-12)))
+    # From the end of each piece to the beginning of the one that follows it when they change places.
+    to_second, to_first, to_rest = (
+        unlike_across_all(wave, outs, intos, models)
+        for outs, intos in ((starts, middles), (stops, starts), (middles, stops))
+    )
+    at, size = np.meshgrid(np.arange(len(starts)), np.arange(length - _SLACK, length + _SLACK + 1), indexing="ij")
+    second = starts[at] + size - middles[0]
+    rest = starts[at] + 2 * size - stops[0]
+    joins = np.stack([to_second[at, second], to_first[rest, at], to_rest[second, rest]])
+    best = int(joins.max(axis=0).argmin())
+    then = joins.reshape(3, -1)[:, best]
+    pieces = Swapped(int(starts[at.flat[best]]), int(size.flat[best]))
+    now = [unlike_across(wave[:seam], wave[seam:], models) for seam in pieces.seams]
+    gains_db = 10 * np.log10(np.array(now) / then)
+    needed_db = _GAIN_DB if 10 * np.log10(then.max()) <= _LEFT_DB else _CLEAR_GAIN_DB
+    return pieces if gains_db.min() >= needed_db else None

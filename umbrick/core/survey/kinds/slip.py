@@ -76,7 +76,7 @@ class SlipDetector:
     def _finding(self, slip: _Slip, period: float) -> Finding:
         what = "one sample too many" if slip.samples > 0 else "one sample too few"
         seconds = period / self._format.rate
-        often = f"as again every {seconds:.3f} s" if period else "as in other places, though not evenly"
+        often = f"and again every {seconds:.3f} s" if period else "as in other places, though not evenly"
         return Finding(
             id="",
             kind="slip",
