@@ -24,10 +24,10 @@ from PySide6.QtWidgets import QApplication
 from umbrick.casebook.casebook import Casebook
 from umbrick.core.paths import HOME_VARIABLE
 from umbrick.playback.simulated import SimulatedOutput
-from umbrick.ui.bench.loading import Loaded, load_shelf
 from umbrick.ui.collecting import Collecting
 from umbrick.ui.starting import started_application
 from umbrick.ui.window import BenchWindow
+from umbrick.work.loading import Loaded, load_shelf
 
 MINUTES = 10
 _ROUND_SECONDS = 20.0

@@ -18,6 +18,9 @@ ROOT = Path(__file__).parents[1]
         ("umbrick/core/view/planted.py", "import PySide6.QtCore\n"),
         ("umbrick/core/view/planted.py", "import umbrick.ui.theme\n"),
         ("umbrick/playback/planted.py", "from PySide6 import QtCore\n"),
+        ("umbrick/work/planted.py", "from PySide6 import QtCore\n"),
+        ("umbrick/work/planted.py", "import umbrick.ui.theme\n"),
+        ("umbrick/casebook/planted.py", "import umbrick.work.listing\n"),
         ("umbrick/ui/planted.py", "import umbrick.cli.main\n"),
     ],
 )
@@ -36,7 +39,7 @@ def test_core_playback_and_the_command_line_do_without_qt():
     code = (
         "import sys; sys.modules['PySide6'] = None; import umbrick.core.survey.survey, umbrick.core.mend.applying, "
         "umbrick.core.report.page, umbrick.casebook.reporting, umbrick.core.sound.saving, "
-        "umbrick.core.view.columns, umbrick.playback.engine; "
+        "umbrick.core.view.columns, umbrick.playback.engine, umbrick.work.loading, umbrick.work.whereabouts; "
         "import umbrick.cli"
     )
     assert subprocess.run([sys.executable, "-c", code], capture_output=True).returncode == 0

@@ -13,8 +13,8 @@ from tests.sounds import RATE, write
 from tests.ui.conftest import has_color
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
-from umbrick.ui.bench.sieve import Sieve
 from umbrick.ui.panels.docket_model import DocketModel
+from umbrick.work.sieve import Sieve
 
 SPIKES = [3 * RATE + 3210, 5 * RATE + 100, 7 * RATE + 900]
 HOLE = round(3.93 * RATE)

@@ -14,8 +14,8 @@ from tests.ui.conftest import Hands, focus_longest, mend_quickly
 from umbrick.casebook.unnamed import left_behind
 from umbrick.core.errors import UmbrickError
 from umbrick.playback.simulated import SimulatedOutput
-from umbrick.ui.bench.places import show_view
 from umbrick.ui.window import BenchWindow
+from umbrick.work.whereabouts import show_view
 
 
 @pytest.fixture

@@ -19,9 +19,9 @@ from umbrick.core.view.window import Window
 from umbrick.demo import recordings, truth_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
-from umbrick.ui.bench.work import Work
 from umbrick.ui.collecting import Collecting
 from umbrick.ui.window import BenchWindow
+from umbrick.work.work import Work
 
 _PATIENCE_SECONDS = 120.0
 _NEUTRAL_FOLDER = Path("/tmp/ostermoor")

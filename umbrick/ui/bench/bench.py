@@ -16,12 +16,12 @@ from umbrick.core.timeline.history import Edit, History
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
-from umbrick.ui.bench.decisions import findings_of
 from umbrick.ui.bench.jobs import Job, Jobs
-from umbrick.ui.bench.leases import Leases
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.sieve import Sieve
-from umbrick.ui.bench.work import LOUPE_FRAMES, Work
+from umbrick.work.decisions import findings_of
+from umbrick.work.leases import Leases
+from umbrick.work.sieve import Sieve
+from umbrick.work.work import LOUPE_FRAMES, Work
 
 SHORTEST_PASSAGE_SECONDS = 0.02
 SHORTEST_LOUPE, LONGEST_LOUPE = 24, 4000

@@ -14,10 +14,9 @@ from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_clock, format_db, format_length
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.jobs import Work as Run
+from umbrick.ui.bench.jobs import Job, Run
 from umbrick.ui.bench.task import Task
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 SOFTENED_SECONDS = 0.005
 _HEARD_BEFORE_SECONDS = 0.5

@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, Qt, Signal
 from umbrick.core.errors import CancelledError, UmbrickError
 from umbrick.core.fault_log import fault_named, note_fault
 
-Work = Callable[["Job"], Any]
+Run = Callable[["Job"], Any]
 
 
 class Job(QObject):
@@ -71,7 +71,7 @@ class Jobs(QObject):
     def start(
         self,
         title: str,
-        work: Work,
+        work: Run,
         done: Callable[[Any], None],
         came: Callable[[Any], None] = lambda _: None,
         *,
@@ -101,7 +101,7 @@ class Jobs(QObject):
         for thread in list(self._running.values()):
             thread.join()
 
-    def _run(self, job: Job, work: Work) -> None:
+    def _run(self, job: Job, work: Run) -> None:
         try:
             result = work(job)
             ending = ("cancelled", None) if job.is_cancelled() else ("done", result)

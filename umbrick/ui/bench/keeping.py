@@ -17,8 +17,8 @@ from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.identity import sha256_of
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.places import view_of
-from umbrick.ui.bench.work import Work
+from umbrick.work.whereabouts import view_of
+from umbrick.work.work import Work
 
 _VIEW_DELAY_MS = 1500
 

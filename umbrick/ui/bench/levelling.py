@@ -23,7 +23,7 @@ from umbrick.core.units import format_clock, format_db
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.trying import Trial, Trying
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 _ALIKE_DB = 1e-6
 

@@ -28,7 +28,7 @@ from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 _AT_ONCE = 100
 """Mends that are found in a version within a few hundredths of a second."""

@@ -19,7 +19,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.trying import Trial, Trying
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 _TICK_MS = 30
 _KEY_SCRUB_MS = 12

@@ -13,7 +13,7 @@ from umbrick.core.survey.groups import Group
 from umbrick.core.survey.registry import KINDS
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 SUFFIXES = (".csv", ".json")
 

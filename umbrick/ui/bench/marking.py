@@ -23,7 +23,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.listing_out import label_of, shown
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 _LARGEST_TABLE_BYTES = 32 * 2**20
 

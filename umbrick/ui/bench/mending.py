@@ -27,7 +27,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_db, format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 PICTURE_MARGIN = 12
 _MOST_BANDS = 24

@@ -21,10 +21,10 @@ from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.keeping import CHECKED_AT_ONCE_BYTES, Keeping, opened
-from umbrick.ui.bench.loading import Astray, Loaded, load_file, load_shelf, relink, save_picture
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.places import show_view
-from umbrick.ui.bench.work import Work
+from umbrick.work.loading import Astray, Loaded, load_file, load_shelf, relink, save_picture
+from umbrick.work.whereabouts import show_view
+from umbrick.work.work import Work
 
 SKETCH_COLUMNS = 1200
 

@@ -20,7 +20,7 @@ from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.selecting import Selecting, Snap
 from umbrick.ui.bench.trying import Trial, Trying
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 LOWEST_DB, HIGHEST_DB = -40.0, 24.0
 _SNAP_SECONDS = 0.02

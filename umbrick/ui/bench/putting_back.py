@@ -21,7 +21,7 @@ from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.opening import Opening
 from umbrick.ui.bench.saving import Order, Saving, note_saved
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 _LOOK_EVERY_MS = 2000
 

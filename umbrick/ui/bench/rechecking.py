@@ -12,7 +12,7 @@ from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.listing import Listing
+from umbrick.work.listing import Listing
 
 _CONTEXT_SECONDS = 6.0
 _SLACK_SECONDS = 0.003

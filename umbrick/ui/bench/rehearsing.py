@@ -10,7 +10,7 @@ from umbrick.core.mend.rehearsal import KINDS, Rehearsal, rehearse
 from umbrick.core.survey.finding import Finding
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 
 class Rehearsed(NamedTuple):

@@ -18,7 +18,7 @@ from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.whole_file import write_whole
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 SUFFIXES = (".html", ".csv", ".json")
 

@@ -14,7 +14,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 
 class Reviewing(Task):

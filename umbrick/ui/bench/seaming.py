@@ -25,7 +25,7 @@ from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.trying import Trial, Trying
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 LOOP = "loop"
 _LONGEST_SLIDE_SECONDS = 2.0

@@ -12,7 +12,7 @@ from umbrick.core.measure.crossings import Direction, nearest_crossing, next_cro
 from umbrick.core.units import channel_name, parse_frames
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.marking import Marking
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 Member = TypeVar("Member", bound=Enum)
 

@@ -16,7 +16,7 @@ from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
-from umbrick.ui.bench.work import Work, merged
+from umbrick.work.work import Work, merged
 
 
 class Surveying(Task):

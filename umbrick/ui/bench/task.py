@@ -8,8 +8,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.jobs import Work as Run
+from umbrick.ui.bench.jobs import Job, Run
 
 
 class Task(QObject):

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.mend.applying import Mended
 from umbrick.core.timeline.version import Version
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 
 @dataclass(frozen=True, eq=False)

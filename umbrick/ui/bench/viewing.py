@@ -18,7 +18,7 @@ from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.trying import Trying
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 LEVEL_STEP = 2.0**0.5
 """By which levels are magnified at a time: 3 dB."""

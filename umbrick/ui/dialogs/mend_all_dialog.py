@@ -27,8 +27,8 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.table import FindingTable
 from umbrick.core.units import channel_name, format_clock, format_count
 from umbrick.ui import theme as themes
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.wave_image import columns_of
+from umbrick.work.work import Work
 
 _NOWHERE = QModelIndex()
 _DOUBTFUL = 0.5

@@ -26,8 +26,8 @@ from umbrick.core.sound.conversion import channel_choices
 from umbrick.core.sound.saving import format_for
 from umbrick.core.units import amplitude_to_db, format_db, format_length, format_lowering, parse_db
 from umbrick.ui.bench.saving import Order
-from umbrick.ui.bench.work import Work
 from umbrick.ui.dialogs.foot import Foot, sheet_layout
+from umbrick.work.work import Work
 
 _CHOICES = (("As the source", None), ("16 bit", "PCM_16"), ("24 bit", "PCM_24"), ("32 bit float", "FLOAT"))
 _RATES = (16000, 22050, 32000, 44100, 48000, 88200, 96000, 192000)

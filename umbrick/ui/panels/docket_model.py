@@ -15,8 +15,8 @@ from umbrick.core.survey.groups import Group
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.table import Integers
 from umbrick.core.units import format_clock, format_integer
-from umbrick.ui.bench.listing import Listing
-from umbrick.ui.bench.work import Work
+from umbrick.work.listing import Listing
+from umbrick.work.work import Work
 
 _Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()

@@ -27,9 +27,9 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import channel_name, format_clock, format_count, format_length, format_percent, format_shift
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.lifting import Lifting
-from umbrick.ui.bench.work import Work
 from umbrick.ui.panels.rows import rows_of
 from umbrick.ui.theme import emphasised
+from umbrick.work.work import Work
 
 _Index = QModelIndex | QPersistentModelIndex
 _NOWHERE = QModelIndex()

@@ -12,11 +12,11 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.notice import Notice
 from umbrick.ui.bench.selecting import Selecting
-from umbrick.ui.bench.timing import debt_explained, debt_of
 from umbrick.ui.bench.viewing import Pointed, Viewing
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.sentence import Sentence
 from umbrick.ui.theme import emphasised
+from umbrick.work.timing_debt import debt_explained, debt_of
 
 _ESTIMATE_AFTER_SECONDS = 1.0
 

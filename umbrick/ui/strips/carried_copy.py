@@ -7,9 +7,9 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPen
 
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.pasting import Pasting
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool
+from umbrick.work.work import Work
 
 _HANDLE_WIDTH, _HANDLE_HEIGHT = 26, 14
 _DB_A_PIXEL = 0.1

@@ -11,10 +11,10 @@ from umbrick.core.mend.place import Place
 from umbrick.core.units import format_length
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.handwork import Handwork
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool
+from umbrick.work.work import Work
 
 _SIZE = 11
 _GRIP = 3

@@ -9,10 +9,10 @@ from PySide6.QtGui import QMouseEvent, QPainter, QPen
 from umbrick.core.units import format_db
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.levelling import Levelling
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool
+from umbrick.work.work import Work
 
 _TOP_DB, _BOTTOM_DB = 20.0, -40.0
 _GRIP = 6

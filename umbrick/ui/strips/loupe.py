@@ -24,9 +24,9 @@ from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.drawing import Drawing
 from umbrick.ui.bench.viewing import Viewing
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
+from umbrick.work.work import Work
 
 _DOTS_FROM = 4.0
 """Pixels a sample from which dots are drawn."""

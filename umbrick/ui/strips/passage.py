@@ -22,12 +22,12 @@ from umbrick.ui import theme as themes
 from umbrick.ui.bench.marking import Placed
 from umbrick.ui.bench.selecting import Ruler
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
-from umbrick.ui.bench.work import Work
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.strips.marker_flags import draw_flags, flag_at
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
+from umbrick.work.work import Work
 
 RAIL_HEIGHT = 18
 _GLYPH = 10

@@ -12,9 +12,9 @@ from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.provenance import NATURES, provenance
 from umbrick.core.units import format_clock, format_length
 from umbrick.core.view.window import Window
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.wave_image import columns_of
 from umbrick.ui.theme import Theme
+from umbrick.work.work import Work
 
 ROW_HEIGHT = 7
 _MARKS: dict[Nature, tuple[str, tuple[tuple[float, float], ...], bool]] = {

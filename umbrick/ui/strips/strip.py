@@ -13,8 +13,8 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.viewing import Pointed, Viewing
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.renderer import Renderer
+from umbrick.work.work import Work
 
 if TYPE_CHECKING:
     from umbrick.ui.strips.tool import Tool

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter
 
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.strip import Strip
+from umbrick.work.work import Work
 
 
 class Tool:

@@ -15,12 +15,12 @@ from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
-from umbrick.ui.bench.listing import CODES
 from umbrick.ui.bench.viewing import Viewing
-from umbrick.ui.bench.work import Work
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
+from umbrick.work.listing import CODES
+from umbrick.work.work import Work
 
 _ROW = 5
 _FOOT = len(Family) * _ROW + ROW_HEIGHT + 9

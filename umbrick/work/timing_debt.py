@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from umbrick.core.units import format_clock, format_count, format_shift
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 _MOST_TOLD = 4
 

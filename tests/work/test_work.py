@@ -14,7 +14,7 @@ from umbrick.core.survey.table import FindingTable
 from umbrick.core.timeline.change import delete, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch
-from umbrick.ui.bench.work import Work, merged
+from umbrick.work.work import Work, merged
 
 
 @pytest.fixture

@@ -22,10 +22,10 @@ from umbrick.core.timeline.history import History
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
-from umbrick.ui.bench.decisions import Decisions
-from umbrick.ui.bench.leases import Leases
-from umbrick.ui.bench.listing import ALL, CODES, Listing
-from umbrick.ui.bench.sieve import Sieve
+from umbrick.work.decisions import Decisions
+from umbrick.work.leases import Leases
+from umbrick.work.listing import ALL, CODES, Listing
+from umbrick.work.sieve import Sieve
 
 PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96

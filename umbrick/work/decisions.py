@@ -10,7 +10,7 @@ import numpy.typing as npt
 from umbrick.core.survey.finding import State
 from umbrick.core.survey.table import FindingTable
 from umbrick.core.timeline.history import Edit, Entry, History
-from umbrick.ui.bench.listing import CODES
+from umbrick.work.listing import CODES
 
 
 class Decisions:

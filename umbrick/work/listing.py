@@ -13,7 +13,7 @@ from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.groups import Groups
 from umbrick.core.survey.table import FindingTable, Integers, Mask
-from umbrick.ui.bench.sieve import Sieve
+from umbrick.work.sieve import Sieve
 
 ALL = Sieve()
 CODES = {State.OPEN: 0, State.MENDED: 1, State.KEPT: 2}

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
-from typing import Any
+from typing import Any, TypeGuard
 
 from umbrick.casebook.shelf import SAVED_AT
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.mend.remedies import Adjustment
 from umbrick.core.view.window import Window
-from umbrick.ui.bench.work import Work
+from umbrick.work.work import Work
 
 
 def view_of(work: Work) -> dict[str, Any]:
@@ -76,7 +76,7 @@ def _adjustment(told: Any) -> Adjustment | None:
     return Adjustment(str(told.get("title")), method, checked, told.get("is_of_recording") is True)
 
 
-def _is_place(value: Any, limit: int) -> bool:
+def _is_place(value: Any, limit: int) -> TypeGuard[int | float]:
     return isinstance(value, int | float) and math.isfinite(value) and 0 <= value <= limit
 
 
