@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import compress
 
 import numpy as np
 import numpy.typing as npt
@@ -71,7 +72,19 @@ class Listing:
 
     def open_of(self, findings: Iterable[Finding]) -> list[Finding]:
         """Return those of some findings that are open."""
-        return [finding for finding in findings if self.state_of(finding) is State.OPEN]
+        given = list(findings)
+        rows = [self.table.rows.get(finding.id, -1) for finding in given]
+        # What is not in the table is open, as nothing was decided about it.
+        is_open = np.append(self.codes, CODES[State.OPEN])[rows] == CODES[State.OPEN] if rows else []
+        return list(compress(given, is_open))
+
+    def counts_about(self, finding: Finding) -> dict[State, int]:
+        """Return how many of those that belong together with a shown finding are in each state that any is in."""
+        row = self.table.rows.get(finding.id)
+        if row is None or not self.is_shown[row]:
+            return {self.state_of(finding): 1}
+        counts = np.bincount(self.codes[self.groups.rows(int(self.groups.labels[row]))], minlength=len(_STATES))
+        return {state: int(counts[code]) for code, state in _STATES.items() if counts[code]}
 
     def open_near(self, subject: Finding | Place, frames: int) -> list[Finding]:
         """Return the open findings within so many frames of one, or of a place."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
@@ -63,7 +64,7 @@ class Group:
         """Where the first begins."""
         return self.findings[0].start
 
-    @property
+    @cached_property
     def stop(self) -> int:
         """Where the last of them ends."""
         return max(finding.stop for finding in self.findings)
@@ -73,17 +74,22 @@ class Group:
         """The channels of any of them."""
         return tuple(sorted({channel for finding in self.findings for channel in finding.channels}))
 
-    @property
+    @cached_property
     def worst_first(self) -> list[Finding]:
         """The findings, the most severe first."""
         return sorted(self.findings, key=lambda finding: -finding.severity)
 
+    @cached_property
+    def ranks(self) -> dict[str, int]:
+        """By the ids of the findings, how many are more severe."""
+        return {finding.id: rank for rank, finding in enumerate(self.worst_first)}
+
     @property
     def severity(self) -> float:
         """That of the worst."""
-        return max(finding.severity for finding in self.findings)
+        return self.worst_first[0].severity
 
-    @property
+    @cached_property
     def confidence(self) -> float:
         """That of the surest."""
         return max(finding.confidence for finding in self.findings)
@@ -117,6 +123,7 @@ class Groups:
         self._table = table
         self._rate = rate
         self._periods: dict[int, float] = {}
+        self._made: dict[int, Group] = {}
         self.labels = np.full(len(table.findings), -1, np.int64)
         """The group of each row, −1 for those that are not looked at."""
         count = 0
@@ -180,11 +187,14 @@ class Groups:
         return self._table.findings[self._order[self._bounds[label]]]
 
     def group(self, label: int) -> Group | None:
-        """Return a group, or None for a finding that is by itself."""
-        rows = self.rows(label)
-        if len(rows) < 2:
-            return None
-        return Group(tuple(self._table.findings[row] for row in rows.tolist()), self._periods.get(label, 0.0))
+        """Return a group, or None for a finding that is by itself; the same object whenever it is asked for."""
+        if label not in self._made:
+            rows = self.rows(label)
+            if len(rows) < 2:
+                return None
+            findings = tuple(self._table.findings[row] for row in rows.tolist())
+            self._made[label] = Group(findings, self._periods.get(label, 0.0))
+        return self._made[label]
 
     def names(self) -> dict[str, str]:
         """Return by the ids of findings that are not by themselves the name of their group, ``g1`` and so on."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections import Counter
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -157,21 +156,23 @@ class DocketModel(QAbstractListModel):
 
     def state_of(self, entry: Finding | Group) -> State:
         """Return a finding's state; of a group open as long as any of it is."""
-        if self._listing is None:
-            return State.OPEN
-        findings = entry.findings if isinstance(entry, Group) else (entry,)
-        states = {self._listing.state_of(finding) for finding in findings}
-        return next(state for state in (State.OPEN, State.MENDED, State.KEPT) if state in states)
+        counts = self._counts(entry)
+        return next((state for state in (State.OPEN, State.MENDED, State.KEPT) if state in counts), State.OPEN)
 
     def state_told(self, entry: Finding | Group) -> str:
         """Return what has been decided about a finding or a group in words, nothing if all is open."""
-        if isinstance(entry, Finding) or self._listing is None:
-            state = self.state_of(entry)
+        counts = self._counts(entry)
+        if len(counts) <= 1:
+            state = next(iter(counts), State.OPEN)
             return "" if state is State.OPEN else state.value
-        counts = Counter(self._listing.state_of(finding) for finding in entry.findings)
-        if len(counts) == 1:
-            return "" if State.OPEN in counts else next(iter(counts)).value
-        return ", ".join(f"{format_integer(counts[state])} {state.value}" for state in State if counts[state])
+        return ", ".join(f"{format_integer(counts[state])} {state.value}" for state in State if state in counts)
+
+    def _counts(self, entry: Finding | Group) -> dict[State, int]:
+        if self._listing is None:
+            return {}
+        if isinstance(entry, Group):
+            return self._listing.counts_about(entry.findings[0])
+        return {self._listing.state_of(entry): 1}
 
     def clock(self, entry: Finding | Group) -> str:
         """Return where a finding begins, or from when to when a group lies."""
@@ -194,11 +195,13 @@ class DocketModel(QAbstractListModel):
                 row = top + 1 + int(section.tops[place])
                 is_open = section.tops[place + 1] - section.tops[place] > 1
                 group = listing.groups.group(label) if is_open and not as_group else None
-                return row if group is None else row + 1 + group.worst_first.index(finding)
+                return row if group is None else row + 1 + group.ranks[finding.id]
         return -1
 
     def open_around(self, finding: Finding) -> None:
         """Have a finding's own row be listed where its group is shut."""
-        group = Group(tuple(self._listing.group_of(finding))) if self._listing else None
-        if group is not None and len(group.findings) > 1 and not self.is_open(group):
+        row = self._listing.table.rows.get(finding.id) if self._listing else None
+        label = int(self._listing.groups.labels[row]) if self._listing and row is not None else -1
+        group = self._listing.groups.group(label) if self._listing and label >= 0 else None
+        if group is not None and not self.is_open(group):
             self.turn(group)
