@@ -129,7 +129,7 @@ def test_saving_offers_the_level_that_fits_or_a_float_file(surveyed, tmp_path, w
     peak = hands.work.peak
 
     def choose_float(dialog):
-        assert dialog.lower.isChecked()
+        assert dialog.lowered.isChecked()
         assert "Rebuilt peaks reach" in dialog.facts.text()
         dialog.as_float.click()
         dialog.path.setText(str(tmp_path / "float.wav"))
@@ -171,7 +171,7 @@ def test_a_float_copy_of_a_flac_gets_an_ending_that_can_hold_it(hands, hot, tmp_
     def look(dialog):
         dialog.as_float.click()
         assert dialog.path.text().endswith("hot-mended.wav")
-        dialog.lower.click()
+        dialog.lowered.click()
         assert dialog.path.text().endswith("hot-mended.flac")
         dialog.reject()
 

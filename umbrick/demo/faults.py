@@ -87,7 +87,8 @@ def hum(frames: int, rate: int, level: float, fundamental: float = 50.02) -> Sou
     """Mains hum with seven harmonics."""
     t = np.arange(frames) / rate
     weights = (1.0, 0.5, 0.7, 0.2, 0.35, 0.1, 0.2)
-    return level * sum(w * np.sin(2 * np.pi * fundamental * k * t + k) for k, w in enumerate(weights, 1))
+    lines = [w * np.sin(2 * np.pi * fundamental * k * t + k) for k, w in enumerate(weights, 1)]
+    return np.asarray(level * np.sum(lines, axis=0))
 
 
 def hiss(frames: int, rate: int, level: float, random: np.random.Generator) -> Sound:

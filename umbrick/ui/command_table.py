@@ -124,6 +124,9 @@ def command_table(
     def can_stop() -> str:
         return "" if dialogs.job_title() or tools.holds else "Nothing is under way."
 
+    def close() -> None:
+        dialogs.close()
+
     def node_is_chosen() -> bool:
         return levelling.is_shown and levelling.chosen is not None
 
@@ -295,7 +298,7 @@ def command_table(
                 files.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),
         Command("close", "&Recording", "Close", "Take this recording off the bench", dialogs.close_recording,
                 ("Ctrl+W",), nothing_open),
-        Command("quit", "&Recording", "Quit", "Close Umbrick", lambda: dialogs.close() and None, ("Ctrl+Q",), separated=True),
+        Command("quit", "&Recording", "Quit", "Close Umbrick", close, ("Ctrl+Q",), separated=True),
         Command("undo", "&Edit", "Undo", "Take back the last step", undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2",
                 now=lambda: (bench.work.history.undo_title or "") if bench.work else ""),
         Command("redo", "&Edit", "Redo", "Bring back what was undone", bench.redo, ("Ctrl+Shift+Z",),

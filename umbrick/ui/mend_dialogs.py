@@ -50,8 +50,7 @@ class MendDialogs:
         Without a finding in focus the kind is that of the next one.
         """
         work = self._bench.work
-        finding = work and (work.focus or work.listing().neighbour(work.cursor, None, 1))
-        if work is None or finding is None:
+        if work is None or (finding := work.focus or work.listing().neighbour(work.cursor, None, 1)) is None:
             return
         kind = finding.kind
         if not is_mendable(kind):

@@ -37,7 +37,7 @@ def add_recent(path: str) -> None:
 def recent_files() -> list[str]:
     """Return the files opened last, newest first."""
     value = open_settings().value("recent", [])
-    return [value] if isinstance(value, str) else list(value or [])
+    return [value] if isinstance(value, str) else [str(path) for path in value] if isinstance(value, list) else []
 
 
 def output_choice() -> Choice:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Protocol
 
 from PySide6.QtCore import QEvent, QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
@@ -83,6 +84,10 @@ _AT_SELECTION = (
 
 _FRAME = QSize(4, 36)
 """About what a desktop puts around a window; it tells once it has done so."""
+
+
+class _Themed(Protocol):
+    def set_theme(self, theme: themes.Theme) -> None: ...
 
 
 class BenchWindow(QMainWindow):
@@ -347,7 +352,8 @@ class BenchWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         themes.apply(application, self.theme)
-        for part in (*self.strips, self.seam_desk, self.docket, self.treatment, self.review):
+        parts: tuple[_Themed, ...] = (*self.strips, self.seam_desk, self.docket, self.treatment, self.review)
+        for part in parts:
             part.set_theme(self.theme)
         self.header.meter.theme = self.theme
         for name, command in self.actions_.commands.items():
@@ -614,8 +620,9 @@ class BenchWindow(QMainWindow):
         self.listening.close()
         self.putting_back.close()
         self.bench.jobs.cancel_all()
-        for strip in (*self.strips, self.seam_desk):
+        for strip in self.strips:
             strip.close_renderer()
+        self.seam_desk.close_renderer()
         for work in self.bench.works:
             work.recording.close()
         self.keeping.close()

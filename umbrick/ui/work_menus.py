@@ -24,8 +24,9 @@ class WorkMenus:
         self._unnamed = QMenu("Work without a name", parent)
         self._unnamed.aboutToShow.connect(self._fill_unnamed)
 
-    def put_into(self, menu: QMenu, before: QAction) -> None:
-        """Insert both before an entry."""
+    def put_into(self, menu: object, before: QAction) -> None:
+        """Insert both before an entry of a menu, which Qt hands out as any object."""
+        assert isinstance(menu, QMenu)
         menu.insertMenu(before, self._recent)
         menu.insertMenu(before, self._unnamed)
 
@@ -37,9 +38,12 @@ class WorkMenus:
         listed = [(left.title, left.path) for left in self.left]
         self._fill(self._unnamed, listed, "Nothing was left at the last start")
 
+    def _opening(self, path: Path) -> Callable[[], None]:
+        return lambda: self._open(path)
+
     def _fill(self, menu: QMenu, listed: Sequence[tuple[str, Path]], if_none: str) -> None:
         menu.clear()
         for title, path in listed:
-            menu.addAction(title, lambda path=path: self._open(path)).setToolTip(str(path))
+            menu.addAction(title, self._opening(path)).setToolTip(str(path))
         if not listed:
             menu.addAction(if_none).setEnabled(False)

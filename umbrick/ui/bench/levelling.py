@@ -89,7 +89,7 @@ class Levelling(QObject):
             bounds = [start, start + ramp, stop - ramp, stop]
             curve = self.shown(work).curve
             inner = [node.frame for node in curve.nodes if bounds[1] < node.frame < bounds[2]]
-            outer = [tuple(node) for node in curve.nodes if not start <= node.frame <= stop]
+            outer = [node for node in _pairs(curve) if not start <= node[0] <= stop]
             edges = [(frame, float(curve.gain_db_at(frame))) for frame in (start, stop)]
             raised = [(frame, float(curve.gain_db_at(frame)) + gain_db) for frame in (*bounds[1:3], *inner)]
             self._try(work, LevelCurve.of([*outer, *edges, *raised]))
@@ -114,14 +114,14 @@ class Levelling(QObject):
         if work := self._bench.work:
             curve = self.shown(work).curve
             self.chosen = frame
-            self._try(work, LevelCurve.of([*map(tuple, curve.nodes), (frame, float(curve.gain_db_at(frame)))]))
+            self._try(work, LevelCurve.of([*_pairs(curve), (frame, float(curve.gain_db_at(frame)))]))
 
     def delete_node(self) -> None:
         """Take the chosen node away."""
         work = self._bench.work
         if work is None or self.chosen is None:
             return
-        nodes = [tuple(node) for node in self.shown(work).curve.nodes if node.frame != self.chosen]
+        nodes = [node for node in _pairs(self.shown(work).curve) if node[0] != self.chosen]
         self._try(work, self._closed(work, nodes))
         self.make()
         self.chosen = None
@@ -296,3 +296,7 @@ def new_peak(version: Version, place: Place, gain_db: float, ramp_ms: float) -> 
     """Return the highest sample that a place would have; may read the file, so not for the window."""
     mended: Mended = apply_method(version, method_named("level"), {"gain_db": gain_db, "ramp_ms": ramp_ms}, [place])
     return mended.peak
+
+
+def _pairs(curve: LevelCurve) -> list[tuple[int, float]]:
+    return [(node.frame, node.gain_db) for node in curve.nodes]

@@ -8,7 +8,6 @@ from pathlib import Path
 from umbrick.core.measure.parts import Part, measure_steps, parts_as_csv, parts_of, sticking_out
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.whole_file import write_whole
-from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_db
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
@@ -26,7 +25,7 @@ class Reviewing(Task):
         self.is_open = False
         self.parts: list[Part] = []
         self.chosen = -1
-        self._measured: tuple[Work, Version] | None = None
+        self._measured: tuple[object, ...] | None = None
         bench.recording_changed.connect(self._look)
         bench.version_changed.connect(self._look)
         bench.findings_changed.connect(self._look)
@@ -112,7 +111,7 @@ class Reviewing(Task):
             return
         if self.job:
             self.job.cancel()
-        self._measured = key  # type: ignore[assignment]
+        self._measured = key
         version = work.version
 
         def measure(job: Job) -> list[Part]:

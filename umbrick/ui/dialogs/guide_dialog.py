@@ -23,11 +23,11 @@ def guide_folder() -> Path:
 class _Pages(QTextBrowser):
     """Shows pictures no wider than itself."""
 
-    def loadResource(self, kind: int, name: QUrl) -> Any:
+    def loadResource(self, kind: int, name: QUrl | str) -> Any:
         """Return a picture, made to fit."""
         found = super().loadResource(kind, name)
         if kind == QTextDocument.ResourceType.ImageResource.value:
-            image = QImage(self.source().resolved(name).toLocalFile())
+            image = QImage(self.source().resolved(QUrl(name)).toLocalFile())
             widest = max(_LEAST_WIDTH, self.viewport().width() - _MARGIN // 2)
             if not image.isNull():
                 return image.scaledToWidth(min(widest, image.width()), Qt.TransformationMode.SmoothTransformation)

@@ -69,7 +69,7 @@ class SaveDialog(QDialog):
         for choice in channel_choices(work.channels):
             self.channels.addItem(choice.title, choice)
         self.levels = QButtonGroup(self)
-        self.lower = QRadioButton()
+        self.lowered = QRadioButton()
         self.as_is = QRadioButton("Leave the level; what passes full scale is cut off again")
         self.as_float = QRadioButton("Leave the level and save 32 bit float, which holds peaks above full scale")
         self.typed = QRadioButton("Change the level by")
@@ -77,7 +77,7 @@ class SaveDialog(QDialog):
         self.gain.setAccessibleName("Level change")
         self.gain.setFixedWidth(90)
         self.gain.textEdited.connect(lambda _: self.typed.setChecked(True))
-        for button in (self.lower, self.as_float, self.as_is, self.typed):
+        for button in (self.lowered, self.as_float, self.as_is, self.typed):
             self.levels.addButton(button)
         self.facts = QLabel()
         self.facts.setWordWrap(True)
@@ -106,7 +106,7 @@ class SaveDialog(QDialog):
         typed_row.addStretch()
         level = QVBoxLayout()
         level.addWidget(self.facts)
-        for button in (self.lower, self.as_float, self.as_is):
+        for button in (self.lowered, self.as_float, self.as_is):
             level.addWidget(button)
         level.addLayout(typed_row)
         grid.addWidget(QLabel("Level"), 3, 0, Qt.AlignmentFlag.AlignTop)
@@ -139,7 +139,7 @@ class SaveDialog(QDialog):
         work = self._work
         peak_db = amplitude_to_db(work.peak)
         passes = peak_db > 0 and work.history.mend_count > 0
-        for button in (self.lower, self.as_float):
+        for button in (self.lowered, self.as_float):
             button.setVisible(passes)
         if not passes:
             self.facts.setText(f"The highest peak is {format_db(peak_db)}; it fits.")
@@ -148,9 +148,9 @@ class SaveDialog(QDialog):
             return
         self.facts.setText(f"Rebuilt peaks reach {format_db(peak_db)}: a fixed-point file ends at 0 dBFS.")
         lower_by = format_lowering(work.fitting_gain_db)
-        self.lower.setText(f"Lower everything by {lower_by}, so that nothing is cut off")
+        self.lowered.setText(f"Lower everything by {lower_by}, so that nothing is cut off")
         is_float = not work.recording.format.is_fixed_point
-        (self.as_is if is_float else self.lower).setChecked(True)
+        (self.as_is if is_float else self.lowered).setChecked(True)
         if is_float:
             self.as_is.setText("Leave the level; the float file holds it")
 
@@ -204,7 +204,7 @@ class SaveDialog(QDialog):
             )
         form = format_for(path, work.recording.format, subtype)
         gain_db = 0.0
-        if self.lower.isChecked():
+        if self.lowered.isChecked():
             gain_db = work.fitting_gain_db if form.is_fixed_point else 0.0
         elif self.typed.isChecked():
             gain_db = parse_db(self.gain.text())

@@ -59,7 +59,8 @@ class Docket(QWidget):
         self.counts.setWordWrap(True)
         self.progress = QProgressBar(maximum=1000, textVisible=False)
         self.progress.hide()
-        self.sensitivity = QSlider(Qt.Orientation.Horizontal, minimum=0, maximum=100)
+        self.sensitivity = QSlider(Qt.Orientation.Horizontal)
+        self.sensitivity.setRange(0, 100)
         self.sensitivity.setToolTip("Left: only what is certain. Right: everything that was measured. Sifts at once.")
         keep_keys(self.sensitivity)
         self.sensitivity.valueChanged.connect(self._sensitivity_moved)
@@ -190,8 +191,8 @@ class Docket(QWidget):
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """Show all again when Esc is pressed while sifting."""
-        is_press = isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress
-        if watched is self.search and is_press and event.key() == Qt.Key.Key_Escape:
+        key = event.key() if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress else None
+        if watched is self.search and key == Qt.Key.Key_Escape:
             self.search.clear()
             self.list.setFocus()
             return True
@@ -206,7 +207,8 @@ class Docket(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         """Keep the finding in focus in view, as when the ledger takes half of the room."""
         super().resizeEvent(event)
-        self.layout().activate()
+        if layout := self.layout():
+            layout.activate()
         if (index := self.list.currentIndex()).isValid():
             self.list.scrollTo(index)
 

@@ -27,7 +27,7 @@ class Section(NamedTuple):
     kind: Kind
     labels: Integers
     tops: Integers
-    count: int
+    total: int
     """How many findings it lists."""
     length: int
     """Rows with the heading."""
@@ -180,7 +180,7 @@ class DocketModel(QAbstractListModel):
 
     def count(self, kind: Kind) -> int:
         """Return how many findings of a kind are listed."""
-        return next((section.count for section in self._sections if section.kind is kind), 0)
+        return next((section.total for section in self._sections if section.kind is kind), 0)
 
     def row_of(self, finding: Finding | None, as_group: bool = False) -> int:
         """Return a finding's row, or that of its group where this is shut or ``as_group``; −1 if there is none."""

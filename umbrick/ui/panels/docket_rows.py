@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QModelIndex, QPersistentModelIndex, QPointF, QRectF, QSizeF, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QTextLayout
+from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QTextLayout
 from PySide6.QtWidgets import QStyle, QStyledItemDelegate, QStyleOptionViewItem, QTableView, QWidget
 
 from umbrick.core.survey.detector import Kind
@@ -64,11 +64,11 @@ class DocketRows(QStyledItemDelegate):
     def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: _Index) -> None:
         """Paint a row."""
         entry = index.data(DocketModel.ENTRY)
-        rect = QRectF(option.rect)  # type: ignore[attr-defined]
+        rect = QRectF(option.rect)
         if isinstance(entry, Kind):
             self._paint_kind(painter, rect, entry)
         else:
-            chosen = bool(option.state & QStyle.StateFlag.State_Selected)  # type: ignore[attr-defined]
+            chosen = bool(option.state & QStyle.StateFlag.State_Selected)
             self._paint_finding(painter, rect, entry, chosen, _INDENT if self._model.is_inside(index.row()) else 0)
 
     def _paint_kind(self, painter: QPainter, rect: QRectF, kind: Kind) -> None:
@@ -80,7 +80,7 @@ class DocketRows(QStyledItemDelegate):
         draw_glyph(
             painter, kind.family, QPointF(rect.left() + 22, rect.center().y()), 11, theme.family(kind.family), True
         )
-        painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
+        painter.setFont(themes.font(13, QFont.Weight.Medium))
         painter.setPen(theme.color("ink"))
         inner = rect.adjusted(TEXT_LEFT, 0, -14, 0)
         painter.drawText(
@@ -106,7 +106,7 @@ class DocketRows(QStyledItemDelegate):
         if isinstance(entry, Group):
             self._draw_chevron(painter, QPointF(rect.left() + 23, rect.top() + 13), self._model.is_open(entry))
         upper, lower = QRectF(inner.topLeft(), QSizeF(inner.width(), 18)), inner.adjusted(0, 18, 0, 0)
-        painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
+        painter.setFont(themes.font(13, QFont.Weight.Medium))
         painter.setPen(theme.color("ink" if state is State.OPEN else "faint"))
         painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, self._model.clock(entry))
         right = Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight

@@ -129,15 +129,16 @@ class Header(QWidget):
             (Hearing.AFTER, "After", "With the mends, and the chosen candidate (B flips before and after)"),
             (Hearing.RESIDUE, "Residue", "What the mends took out: before minus after (R)"),
         ):
-            button = QPushButton(text, checkable=True)
-            button.setToolTip(hint)
-            button.setMinimumWidth(74)
-            button.setFixedHeight(28)
-            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            button.clicked.connect(lambda _, hearing=hearing: listening.hear(hearing))
-            group.addButton(button)
-            layout.addWidget(button)
-            self.hear_buttons[hearing] = button
+            choice = QPushButton(text)
+            choice.setCheckable(True)
+            choice.setToolTip(hint)
+            choice.setMinimumWidth(74)
+            choice.setFixedHeight(28)
+            choice.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+            choice.clicked.connect(lambda _, hearing=hearing: listening.hear(hearing))
+            group.addButton(choice)
+            layout.addWidget(choice)
+            self.hear_buttons[hearing] = choice
         match = QToolButton()
         match.setDefaultAction(actions["match"])
         match.setToolButtonStyle(Qt.ToolButtonStyle.ToolButtonTextOnly)
@@ -158,8 +159,7 @@ class Header(QWidget):
 
     def _refresh(self) -> None:
         self.recordings.clear()
-        for work in self._bench.works:
-            self.recordings.addItem(work.name)
+        self.recordings.addItems([opened.name for opened in self._bench.works])
         self.recordings.setEnabled(bool(self._bench.works))
         work = self._bench.work
         for button in self.hear_buttons.values():

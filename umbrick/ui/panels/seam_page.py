@@ -77,11 +77,11 @@ class SeamPage(QWidget):
         self._time_box = QVBoxLayout()
         self._time_box.setSpacing(2)
         self.time_buttons = {name: self._radio(self.times, text) for name, text in TIMES}
-        for name, button in self.time_buttons.items():
-            button.clicked.connect(lambda _, name=name: seaming.set_time(name))
+        for name, choice in self.time_buttons.items():
+            choice.clicked.connect(lambda _, name=name: seaming.set_time(name))
         self.end_buttons = {fades: self._radio(self.ends, text) for fades, text in ENDS}
-        for fades, button in self.end_buttons.items():
-            button.clicked.connect(lambda _, fades=fades: seaming.set_fades_tail(fades))
+        for fades, choice in self.end_buttons.items():
+            choice.clicked.connect(lambda _, fades=fades: seaming.set_fades_tail(fades))
         self.effect = QLabel()
         self.effect.setProperty("role", "faint")
         self.effect.setWordWrap(True)
@@ -145,12 +145,12 @@ class SeamPage(QWidget):
         self.curve.setCurrentIndex(self.curve.findData(desk.settings["curve"]))
         self.curve.setToolTip(f"The shape now: {_SHAPE_NAMES[desk.seam.shape]}")
         self.time_heading.setText("What mends it?" if is_loop else "And time?")
-        for name, button in self.time_buttons.items():
-            button.setVisible(not is_loop)
-            button.setChecked(name == desk.time)
-        for fades, button in self.end_buttons.items():
-            button.setVisible(is_loop)
-            button.setChecked(fades == desk.fades_tail)
+        for name, choice in self.time_buttons.items():
+            choice.setVisible(not is_loop)
+            choice.setChecked(name == desk.time)
+        for fades, choice in self.end_buttons.items():
+            choice.setVisible(is_loop)
+            choice.setChecked(fades == desk.fades_tail)
         self.effect.setText(self._seaming.effect())
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from umbrick.core.measure.headroom import fitting_gain_db
@@ -101,10 +101,10 @@ class CandidateCard(QWidget):
         if self._is_chosen:
             painter.drawRoundedRect(frame.adjusted(1, 1, -1, -1), 3, 3)
         line = QRectF(10, 4, self.width() - 20, 20)
-        painter.setFont(themes.font(13, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(13, QFont.Weight.DemiBold))
         painter.setPen(theme.color("mended" if self._is_chosen else "faint"))
         painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, str(self._index + 1))
-        painter.setFont(themes.font(13, themes.QFont.Weight.Medium))
+        painter.setFont(themes.font(13, QFont.Weight.Medium))
         painter.setPen(theme.color("ink"))
         painter.drawText(line.adjusted(18, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, self._title)
         painter.setFont(themes.font(12))
@@ -172,8 +172,8 @@ class Treatment(QWidget):
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
         inner.addLayout(self._card_box)
-        for widget in (self.legend, rule, self.effect):
-            inner.addWidget(widget)
+        for part in (self.legend, rule, self.effect):
+            inner.addWidget(part)
         inner.addStretch()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 12, 12)

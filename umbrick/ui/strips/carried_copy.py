@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPen
+from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
 
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.pasting import Pasting
@@ -43,7 +43,7 @@ class CarriedCopy(Tool):
         painter.setPen(QPen(theme.color("mended"), 1))
         for x in (band.left(), band.right()):
             painter.drawLine(QPointF(round(x) + 0.5, rect.top()), QPointF(round(x) + 0.5, rect.bottom()))
-        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(11, QFont.Weight.DemiBold))
         for name, text in (("level", "↕ dB"), ("turn", "−" if carried.inverted else "+")):
             handle = self.handle(name, rect)
             painter.fillRect(handle, theme.color("mended"))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPen, QPolygonF
+from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QPolygonF
 
 from umbrick.core.mend.levelling.fade import fade_gain
 from umbrick.core.mend.place import Place
@@ -59,7 +59,7 @@ class FadeCorners(Tool):
         painter.setPen(QPen(self.strip.theme.color("ink"), 1))
         painter.drawPolyline(polyline(x, rect.bottom() - gain * rect.height()))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(11, QFont.Weight.DemiBold))
         text = f"fade {self._held} {format_length(place.stop - place.start, work.rate)}"
         box = QRectF(min(max(4.0, (left + right) / 2 - 70), self.strip.width() - 144), rect.top() + 18, 140, 16)
         painter.fillRect(box, self.strip.theme.color("paper", 210))

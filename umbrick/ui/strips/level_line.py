@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPen
+from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
 
 from umbrick.core.units import format_db
 from umbrick.ui import theme as themes
@@ -82,7 +82,7 @@ class LevelLine(Tool):
         x, y = float(self.strip.x_of(frame)), self.y_of(gain_db, rect)
         box = QRectF(min(max(4.0, x - 34), self.strip.width() - 72), max(rect.top() + 2, y - 22), 68, 16)
         painter.fillRect(box, self.strip.theme.color("paper", 210))
-        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(11, QFont.Weight.DemiBold))
         painter.setPen(self.strip.theme.color("ink"))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, format_db(gain_db, "dB"))
 

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPen, QResizeEvent
+from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.model.bounds import runs
@@ -297,7 +297,7 @@ class LoupeStrip(Strip):
         label_y = y[top] - 22 if above else y[top] + 8
         label_y = min(max(rect.top(), label_y), rect.bottom() - 14)
         left = min(max(4.0, x[top] - 60), self.width() - 124)
-        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(11, QFont.Weight.DemiBold))
         painter.setPen(self.theme.color("mended"))
         painter.drawText(QRectF(left, label_y, 120, 14), Qt.AlignmentFlag.AlignCenter, text)
 

@@ -16,6 +16,6 @@ def polyline(x: npt.NDArray[np.float64], y: npt.NDArray[np.float64]) -> QPolygon
     polygon.resize(len(x))
     if len(x):
         address = shiboken6.getCppPointer(polygon.data())[0]
-        memory = np.frombuffer((ctypes.c_double * (2 * len(x))).from_address(address))
+        memory = np.ctypeslib.as_array((ctypes.c_double * (2 * len(x))).from_address(address))
         memory[0::2], memory[1::2] = x, y
     return polygon

@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.measure.crossings import Direction, crossings
@@ -150,7 +150,7 @@ class SeamDesk(QWidget):
         self._draw_foot(painter, desk)
 
     def _draw_title(self, painter: QPainter, desk: Desk) -> None:
-        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(11, QFont.Weight.DemiBold))
         painter.setPen(self.theme.color("faint"))
         line = QRectF(10, 0, self.width() - 20, TITLE_HEIGHT)
         painter.drawText(line, Qt.AlignmentFlag.AlignVCenter, "SEAM DESK")
@@ -204,8 +204,8 @@ class SeamDesk(QWidget):
         painter.setPen(QPen(theme.color("wrong"), 1))
         painter.drawLine(QPointF(seam_x, top), QPointF(seam_x, bottom))
         for at in lanes.matching.tolist():
-            x = round(self._x(at - lanes.half, lanes)) + 0.5
-            painter.drawLine(QPointF(x, rects[1].bottom() - 4), QPointF(x, rects[1].bottom()))
+            column = round(self._x(at - lanes.half, lanes)) + 0.5
+            painter.drawLine(QPointF(column, rects[1].bottom() - 4), QPointF(column, rects[1].bottom()))
         self._draw_labels(painter, desk, rects)
 
     def _draw_wave(
@@ -225,7 +225,7 @@ class SeamDesk(QWidget):
             ("Joined", ""),
         )
         for rect, (name, detail) in zip(rects, texts, strict=True):
-            painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+            painter.setFont(themes.font(11, QFont.Weight.DemiBold))
             name_width = painter.fontMetrics().horizontalAdvance(name)
             room = name_width + (painter.fontMetrics().horizontalAdvance(detail) + 12 if detail else 4)
             painter.fillRect(QRectF(8, rect.top() + 1, room, 15), self.theme.color("paper", 210))

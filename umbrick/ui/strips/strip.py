@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QRectF, Qt, QTimer, Signal
-from PySide6.QtGui import QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import QFont, QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from umbrick.core.timeline.version import Version
@@ -164,7 +164,7 @@ class Strip(QWidget):
             # After all strips have painted: a picture in the making would only slow them down.
             self._ask.start(0)
         self._paint(painter, work, self.picture)
-        painter.setFont(themes.font(11, themes.QFont.Weight.DemiBold))
+        painter.setFont(themes.font(11, QFont.Weight.DemiBold))
         painter.setPen(self.theme.color("faint"))
         painter.drawText(QRectF(10, 0, 200, TITLE_HEIGHT), Qt.AlignmentFlag.AlignVCenter, self.title.upper())
         if self.hasFocus():
@@ -303,8 +303,8 @@ class Strip(QWidget):
             return
         if self._drag is None:
             shapes = (tool.shape_at(position) for tool in self.tools)
-            if (held := next((shape for shape in shapes if shape is not None), None)) is not None:
-                self.setCursor(held)
+            if (own := next((shape for shape in shapes if shape is not None), None)) is not None:
+                self.setCursor(own)
                 return
             on_edge = self._selection_edge(work, position.x()) is not None
             in_ruler = position.y() > self.content_rect().bottom()
