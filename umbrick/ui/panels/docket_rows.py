@@ -16,7 +16,7 @@ from umbrick.ui.icons import draw_glyph
 from umbrick.ui.panels.docket_model import DocketModel
 
 _Index = QModelIndex | QPersistentModelIndex
-ROW_HEIGHT, HEADING_HEIGHT = 52, 36
+ROW_HEIGHT, HEADING_HEIGHT = 54, 36
 TEXT_LEFT = 36
 """Left of it are the glyphs of kinds, and the marks that open a group."""
 
