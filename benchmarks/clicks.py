@@ -21,7 +21,7 @@ from umbrick.core.mend.impulses.declick import rebuilt
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.model.autoregression import modelled
-from umbrick.core.model.bounds import runs
+from umbrick.core.model.bounds import spans_in
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version
@@ -74,7 +74,7 @@ def textbook(wave, rate):
         loud = np.abs(error) > 14 * np.median(np.abs(error)) / 0.6745
         damage[max(0, start - 64) : start + _FRAME] |= loud & (np.arange(len(frame)) >= 30 + (start > 0) * 34)
     damage = binary_dilation(damage, iterations=4)
-    spans = list(zip(*(edges.tolist() for edges in runs(damage)), strict=True))
+    spans = list(zip(*(edges.tolist() for edges in spans_in(damage)), strict=True))
     return interpolated(wave, spans), spans
 
 

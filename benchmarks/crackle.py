@@ -19,7 +19,7 @@ from benchmarks.corpus import clean, is_percussive, is_speech
 from benchmarks.plant import local_level, tick_of
 from umbrick.core.mend.impulses.decrackle import METHOD
 from umbrick.core.mend.method import Excerpt
-from umbrick.core.model.bounds import runs
+from umbrick.core.model.bounds import spans_in
 from umbrick.core.model.interpolation import bridged_over
 
 _SECONDS = 4
@@ -64,7 +64,7 @@ def run(files: list[Path]) -> None:
             began = time.process_time()
             made = [ours(noisy, rate, amount) for amount in _AMOUNTS]
             cost, heard = cost + time.process_time() - began, heard + len(_AMOUNTS) * len(wave) / rate
-            spans = zip(*(edges.tolist() for edges in runs(ticks)), strict=True)
+            spans = zip(*(edges.tolist() for edges in spans_in(ticks)), strict=True)
             made.insert(0, interpolated(bridged_over(noisy, ticks), spans, _TEXTBOOK_ORDER))
             gains.append([ratio_db(wave, one) - before for one in made])
         left = [min(99.0, ratio_db(wave, ours(wave, rate, amount))) for amount in _AMOUNTS]

@@ -8,8 +8,7 @@ import pytest
 import soundfile
 
 from tests.sounds import clipped, faultless, write
-from umbrick.core.sound import kept
-from umbrick.core.sound.kept import kept_of
+from umbrick.core.sound.kept_originals import kept_of
 
 
 @pytest.fixture
@@ -49,7 +48,7 @@ def test_what_is_no_file_is_not_replaced(umbrick, tmp_path, hot, what):
 
 def test_nothing_is_left_behind_where_the_old_file_cannot_be_noted(umbrick, tmp_path, hot, monkeypatch):
     (tmp_path / "full").write_text("a file where a folder should be")
-    monkeypatch.setattr(kept, "kept_folder", lambda: tmp_path / "full")
+    monkeypatch.setattr(kept_originals, "kept_folder", lambda: tmp_path / "full")
     before, listed = hot.read_bytes(), sorted(os.listdir(tmp_path))
     status, _, told = umbrick("mend", hot, "--in-place")
     assert status == 1

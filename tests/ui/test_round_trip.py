@@ -7,7 +7,7 @@ import soundfile
 
 from tests.sounds import sine, write
 from tests.ui.conftest import Hands, focus_longest, mend_quickly
-from umbrick.core.sound.kept import bring_back, kept_of
+from umbrick.core.sound.kept_originals import bring_back, kept_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui.window import BenchWindow
 

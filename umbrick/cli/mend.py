@@ -33,7 +33,7 @@ from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts, done_in_words
 from umbrick.core.sound.formats import FileFormat, change_of_form
 from umbrick.core.sound.identity import sha256_of
-from umbrick.core.sound.kept import free_name, write_down
+from umbrick.core.sound.kept_originals import free_name, write_down
 from umbrick.core.sound.part_file import real_target
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.saving import Papers, Saved, format_for, over_message, save

@@ -8,7 +8,7 @@ import click
 
 from umbrick.cli.options import quiet_option
 from umbrick.cli.output import say, write_json
-from umbrick.core.sound.kept import bring_back
+from umbrick.core.sound.kept_originals import bring_back
 
 
 @click.command("restore")

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from umbrick.core.measure.loudness import LoudnessMeter
-from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
+from umbrick.core.sound.band_limited import CURVE_CONTEXT, band_limited
 from umbrick.core.units import amplitude_to_db
 from umbrick.playback.output import Block
 

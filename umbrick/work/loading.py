@@ -14,7 +14,7 @@ from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import FileError
 from umbrick.core.paths import cache_folder
 from umbrick.core.sound.decoded_source import DecodedSource, prune
-from umbrick.core.sound.kept import kept_of
+from umbrick.core.sound.kept_originals import kept_of
 from umbrick.core.sound.pyramid import Pyramid
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.sound_file import real_path

@@ -13,7 +13,7 @@ from umbrick.core.mend.filling.donors import donors, donors_anywhere
 from umbrick.core.mend.filling.graft import Clip, donor_of, filled, put_in, put_over
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import METHODS
-from umbrick.core.sound.interpolation import shifted
+from umbrick.core.sound.band_limited import shifted
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.change import delete
 from umbrick.core.timeline.version import Version

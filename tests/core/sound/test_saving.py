@@ -9,7 +9,7 @@ import soundfile
 from tests.sounds import RATE, on_grid, sine, voice, write
 from umbrick.core.errors import CancelledError, FileError, ParameterError
 from umbrick.core.sound.formats import FileFormat, container_for, default_subtype
-from umbrick.core.sound.kept import free_name
+from umbrick.core.sound.kept_originals import free_name
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.saving import Papers, format_for, save
 from umbrick.core.sound.source import ArraySource

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
+from umbrick.core.sound.band_limited import CURVE_CONTEXT, band_limited
 from umbrick.core.units import SILENCE_DBFS, amplitude_to_db
 
 _OVERSAMPLING = 4

@@ -16,7 +16,7 @@ from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.method import Excerpt, Method, Parameters, Rebuild, Rework, Reworked, Stretch
 from umbrick.core.mend.place import Place, mask_of, stretches
-from umbrick.core.model.bounds import Integers, runs
+from umbrick.core.model.bounds import Integers, spans_in
 from umbrick.core.timeline.change import Change, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch
@@ -337,7 +337,7 @@ def _patch(
     )
     rebuilt = rebuild(excerpt, parameters, is_cancelled)
     changed = (rebuilt != excerpt.samples) & mask_of(touched, start, stop, version.channels)
-    starts, stops = runs(changed.any(axis=1))
+    starts, stops = spans_in(changed.any(axis=1))
     parts = []
     for first, last in zip(starts, stops, strict=True):
         part = version.read_exact(start + int(first), start + int(last))

@@ -81,6 +81,6 @@ def standing_for(version: Version, start: int, stop: int, patch: Patch, offset: 
     return tuple(pieces)
 
 
-def kept(version: Version, start: int, stop: int) -> tuple[Piece, ...]:
+def pieces_of(version: Version, start: int, stop: int) -> tuple[Piece, ...]:
     """Return the pieces that a version has in a span."""
     return tuple(piece for piece, _ in version.pieces(start, stop))

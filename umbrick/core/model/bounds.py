@@ -29,7 +29,7 @@ class Bounds(NamedTuple):
         return np.clip(wave, self.low, self.high)
 
 
-def runs(mask: Mask) -> tuple[Integers, Integers]:
+def spans_in(mask: Mask) -> tuple[Integers, Integers]:
     """Return where the runs of true values begin and end (half open)."""
     edges = np.diff(mask.astype(np.int8), prepend=0, append=0)
     return np.flatnonzero(edges == 1), np.flatnonzero(edges == -1)

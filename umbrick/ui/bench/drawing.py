@@ -14,7 +14,7 @@ from umbrick.core.mend.impulses.redraw import FREEHAND, drawn, smoothed
 from umbrick.core.mend.method import Reworked
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
-from umbrick.core.sound.interpolation import CURVE_CONTEXT
+from umbrick.core.sound.band_limited import CURVE_CONTEXT
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import db_to_amplitude, format_count, parse_db
 from umbrick.ui.bench.bench import Bench

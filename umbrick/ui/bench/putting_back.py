@@ -11,7 +11,7 @@ from umbrick.casebook.locating import stat_of
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound.content import Fate
 from umbrick.core.sound.formats import change_of_form
-from umbrick.core.sound.kept import Kept, bring_back, free_name, kept_folder, write_down
+from umbrick.core.sound.kept_originals import Kept, bring_back, free_name, kept_folder, write_down
 from umbrick.core.sound.saving import Saved, format_for
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_lowering

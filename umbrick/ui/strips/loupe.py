@@ -11,8 +11,8 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
-from umbrick.core.model.bounds import runs
-from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
+from umbrick.core.model.bounds import spans_in
+from umbrick.core.sound.band_limited import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import SPANNING_KINDS, State
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.provenance import NATURES, provenance
@@ -224,7 +224,7 @@ class LoupeStrip(Strip):
         if changed.any():
             self._draw_curve(painter, curve_x, self.height_of(content.before_curve, rect, low, high), "ghost")
         self._draw_curve(painter, curve_x, self.height_of(content.shown_curve, rect, low, high), "body")
-        for first, last in zip(*runs(changed), strict=True):
+        for first, last in zip(*spans_in(changed), strict=True):
             part = slice(max(0, (first - 1) * content.oversampling), last * content.oversampling + 1)
             rebuilt_y = self.height_of(content.shown_curve[part], rect, low, high)
             for lift in (0.0, 0.7):

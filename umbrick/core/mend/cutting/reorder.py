@@ -9,7 +9,7 @@ import numpy as np
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.making import Wave, kept, remade
+from umbrick.core.mend.making import Wave, pieces_of, remade
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature
@@ -34,7 +34,7 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     if not place.start < middle < place.stop:
         raise ParameterError("The first piece must end within the place.", "Select both pieces, or say a shorter one.")
     if len(place.channels) == version.channels:
-        pieces: tuple[Piece, ...] = (*kept(version, middle, place.stop), *kept(version, place.start, middle))
+        pieces: tuple[Piece, ...] = (*pieces_of(version, middle, place.stop), *pieces_of(version, place.start, middle))
     else:
         pieces = _on_channels(version, place, frames)
     beside = version.rate // 10

@@ -8,7 +8,7 @@ import numpy as np
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.making import kept
+from umbrick.core.mend.making import pieces_of
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
 from umbrick.core.model.slip import missing_sample, slip_near
@@ -47,7 +47,7 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
         values = np.array([[value or 0.0 for value in missing]])
         whole = np.insert(sound, at - first, values, axis=0)
         added = Piece(Patch(values, version.rate, Nature.REBUILT), 0, 1, NO_ORIGIN)
-        stretch = Stretch(at - 1, at, (*kept(version, at - 1, at), added))
+        stretch = Stretch(at - 1, at, (*pieces_of(version, at - 1, at), added))
     reading = OwnJumps(version, at, at + 1).read(whole[: at - first], whole[at - first :])
     return Reworked((stretch,), place._replace(start=at, stop=at + 1), exact, reading.score)
 

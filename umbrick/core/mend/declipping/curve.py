@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
+from umbrick.core.model.bounds import Bounds, Mask, Wave, spans_in
 
 _SHORT, _LONG = 8, 32
 _LONG_SLOPE = 0.7
@@ -26,7 +26,7 @@ def rebuild(wave: Wave, clipped: Mask) -> Wave:
     C. Hermite's cubic between two points with given slopes (1878). That long gaps get flatter slopes is ours.
     """
     result = wave.copy()
-    starts, stops = runs(clipped)
+    starts, stops = spans_in(clipped)
     if len(starts):
         last = len(wave) - 1
         # A run at the very end of the sound has one side only, which then stands for both.

@@ -11,7 +11,7 @@ from umbrick.core.mend.declipping import consensus, curve, prediction, sparse
 from umbrick.core.mend.declipping.soft_knee import DEEPEST_DB, MOST_STRETCH, Knee, rails_of, straightened
 from umbrick.core.mend.filling.intact_channel import helped
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
-from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
+from umbrick.core.model.bounds import Bounds, Mask, Wave, spans_in
 from umbrick.core.units import db_to_amplitude
 
 _REFINING_ORDER = 256
@@ -68,7 +68,7 @@ def _swings_of(wanted: Mask, changed: Mask, is_above: Mask) -> Mask:
     """Return what is changed in the swings, to one side of zero, that hold something wanted."""
     swings = np.zeros_like(changed)
     for side in (is_above, ~is_above):
-        for start, stop in zip(*runs(changed & side), strict=True):
+        for start, stop in zip(*spans_in(changed & side), strict=True):
             swings[start:stop] = wanted[start:stop].any()
     return swings | wanted
 

@@ -9,7 +9,7 @@ import numpy as np
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.declipping import curve
 from umbrick.core.model.autoregression import modelled
-from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
+from umbrick.core.model.bounds import Bounds, Mask, Wave, spans_in
 from umbrick.core.model.least_squares import fill
 
 ORDER = 256
@@ -78,7 +78,7 @@ def rebuild(
 def _cores(clipped: Mask) -> list[tuple[int, int]]:
     """Group runs of clipped samples into cores, cutting between runs."""
     cores: list[tuple[int, int]] = []
-    for start, stop in zip(*runs(clipped), strict=True):
+    for start, stop in zip(*spans_in(clipped), strict=True):
         if cores and stop - cores[-1][0] <= _CORE:
             cores[-1] = (cores[-1][0], int(stop))
         else:

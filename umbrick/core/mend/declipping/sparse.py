@@ -10,7 +10,7 @@ import numpy.typing as npt
 from scipy.ndimage import maximum_filter1d
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.model.bounds import Bounds, Mask, Wave, runs
+from umbrick.core.model.bounds import Bounds, Mask, Wave, spans_in
 from umbrick.core.model.tight_frame import Samples, Spectra, TightFrame, power, window_length
 
 FRAME_SECONDS = 0.085
@@ -98,7 +98,7 @@ def rebuild(
 
 def _stretches(clipped: Mask, length: int) -> Iterator[tuple[int, int]]:
     """Yield stretches that no frame joins, cut between runs where they would grow too long."""
-    starts, stops = runs(clipped)
+    starts, stops = spans_in(clipped)
     if not len(starts):
         return
     first = int(starts[0])

@@ -12,7 +12,7 @@ from umbrick.core.mend.filling import pitch_synchronous
 from umbrick.core.mend.filling.experts import Expert, agreed, donated, heard_elsewhere
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.autoregression import NOISE_SHARE
-from umbrick.core.model.bounds import Mask, Wave, runs
+from umbrick.core.model.bounds import Mask, Wave, spans_in
 from umbrick.core.model.interpolation import bridged_over, interpolated
 
 LONGEST_SECONDS = 0.3
@@ -60,8 +60,11 @@ def rebuild(
     fade = round(float(parameters.get("crossfade_ms", 0.0)) * excerpt.rate / 1000)
     using = str(parameters.get("using", "auto"))
     damage = np.asarray(excerpt.damage | excerpt.target)
+    target = np.asarray(excerpt.target.any(axis=1))
     around = np.stack([bridged_over(samples[:, c], damage[:, c]) for c in range(samples.shape[1])], axis=1)
-    for start, stop in zip(*(edges.tolist() for edges in runs(np.asarray(excerpt.target.any(axis=1)))), strict=True):
+    for start, stop in zip(
+        *(edges.tolist() for edges in spans_in(np.asarray(excerpt.target.any(axis=1)))), strict=True
+    ):
         if is_cancelled():
             raise CancelledError
         if stop - start > LONGEST_SECONDS * excerpt.rate:

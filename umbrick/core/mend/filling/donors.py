@@ -11,8 +11,8 @@ from scipy.signal import oaconvolve
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.measure.vertex import vertex
+from umbrick.core.sound.band_limited import shifted
 from umbrick.core.sound.decimation import decimated
-from umbrick.core.sound.interpolation import shifted
 from umbrick.core.sound.source import Source
 
 Wave = npt.NDArray[np.float64]

@@ -18,7 +18,7 @@ from umbrick.core.mend.filling.donors import donors, donors_anywhere
 from umbrick.core.mend.making import standing_for
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
-from umbrick.core.sound.interpolation import CURVE_CONTEXT, shifted
+from umbrick.core.sound.band_limited import CURVE_CONTEXT, shifted
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.positions import origin_of_place, place_of_origin

@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
-from umbrick.core.model.bounds import Mask, Wave, runs
+from umbrick.core.model.bounds import Mask, Wave, spans_in
 from umbrick.core.model.damage_extent import SWEEPS, Extent, context_of, extent, order_for
 from umbrick.core.model.interpolation import bridged_over, interpolated
 from umbrick.core.model.worth import expected_gain_db
@@ -56,7 +56,7 @@ def rebuild(
         wave = bridged_over(samples[:, channel], excerpt.damage[:, channel] & ~excerpt.target[:, channel])
         # A neighbour that is not mended yet must not spoil the model of this one.
         mended = bridged_over(wave, wanted)
-        for start, stop in zip(*(edges.tolist() for edges in runs(wanted)), strict=True):
+        for start, stop in zip(*(edges.tolist() for edges in spans_in(wanted)), strict=True):
             if is_cancelled():
                 raise CancelledError
             reach = round(REACH_SECONDS * excerpt.rate) if finds_extent else 0
@@ -104,7 +104,7 @@ def _events(excerpt: Excerpt, sensitivity: float) -> Mask:
     events = np.zeros_like(excerpt.target)
     stretches = np.zeros_like(excerpt.target)
     for channel in range(excerpt.target.shape[1]):
-        for start, stop in zip(*runs(excerpt.target[:, channel]), strict=True):
+        for start, stop in zip(*spans_in(excerpt.target[:, channel]), strict=True):
             (events if stop - start <= longest else stretches)[start:stop, channel] = True
     if stretches.any():
         events |= _found(excerpt, sensitivity) & stretches

@@ -11,7 +11,7 @@ from scipy.ndimage import binary_dilation, maximum_filter1d, median_filter
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
 from umbrick.core.model.autoregression import modelled
-from umbrick.core.model.bounds import Mask, Wave, runs
+from umbrick.core.model.bounds import Mask, Wave, spans_in
 from umbrick.core.model.interpolation import bridged_over
 from umbrick.core.model.sparse_damage import without_damage
 from umbrick.core.sound.source import ArraySource
@@ -94,7 +94,7 @@ def _with_surroundings(damage: Mask, rate: int) -> Mask:
 
 
 def _stretches(looked_at: Mask) -> Iterator[tuple[int, int]]:
-    for start, stop in zip(*(edges.tolist() for edges in runs(looked_at)), strict=True):
+    for start, stop in zip(*(edges.tolist() for edges in spans_in(looked_at)), strict=True):
         for first in range(start, stop, _MOST_AT_ONCE):
             yield first, min(stop, first + _MOST_AT_ONCE)
 
@@ -132,7 +132,7 @@ def _impulses(wave: Wave, rate: int, factor: float) -> Mask:
         # A strong impulse rings through the filter on both sides: only what is near its own height is its own.
         nearby = maximum_filter1d(error, 2 * _RING_SAMPLES + 1)
         loud = error > np.maximum(_EDGE_SHARE * factor * scale, _RING_SHARE * nearby)
-        edges = runs(loud)
+        edges = spans_in(loud)
         holds = np.unique(np.searchsorted(edges[0], high, "right") - 1)
         for start, stop in zip(edges[0][holds].tolist(), edges[1][holds].tolist(), strict=True):
             first, last = residual.first + start, residual.first + stop

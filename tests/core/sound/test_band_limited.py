@@ -2,7 +2,7 @@ import numpy as np
 import pytest
 
 from tests.sounds import RATE
-from umbrick.core.sound.interpolation import CURVE_CONTEXT, band_limited
+from umbrick.core.sound.band_limited import CURVE_CONTEXT, band_limited
 
 
 @pytest.mark.parametrize("oversampling", [1, 2, 7, 32])

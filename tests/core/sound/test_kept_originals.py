@@ -6,7 +6,7 @@ from tests.core.sound.test_saving import copy
 from tests.sounds import sine, write
 from umbrick.core.errors import FileError
 from umbrick.core.sound.content import Content, Fate
-from umbrick.core.sound.kept import bring_back, free_name, kept_folder, kept_of, write_down
+from umbrick.core.sound.kept_originals import bring_back, free_name, kept_folder, kept_of, write_down
 
 
 def put_back(path, gain_db):
