@@ -8,6 +8,7 @@ import pytest
 import soundfile
 
 from tests.sounds import clipped, faultless, write
+from umbrick.core.sound import kept_originals
 from umbrick.core.sound.kept_originals import kept_of
 
 

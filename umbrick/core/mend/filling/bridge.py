@@ -62,9 +62,7 @@ def rebuild(
     damage = np.asarray(excerpt.damage | excerpt.target)
     target = np.asarray(excerpt.target.any(axis=1))
     around = np.stack([bridged_over(samples[:, c], damage[:, c]) for c in range(samples.shape[1])], axis=1)
-    for start, stop in zip(
-        *(edges.tolist() for edges in spans_in(np.asarray(excerpt.target.any(axis=1)))), strict=True
-    ):
+    for start, stop in zip(*(edges.tolist() for edges in spans_in(target)), strict=True):
         if is_cancelled():
             raise CancelledError
         if stop - start > LONGEST_SECONDS * excerpt.rate:
