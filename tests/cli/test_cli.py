@@ -5,7 +5,7 @@ import pytest
 import soundfile
 
 from tests.core.survey.test_transfer_faults import slipped, strings
-from tests.sounds import RATE, clipped, faultless, runs, sine, voice, write
+from tests.sounds import RATE, clipped, faultless, rng, runs, sine, voice, write
 
 QUICKLY = ("--method", "declip", "--at", "all", "--set", "using=curve")
 
@@ -292,3 +292,19 @@ def test_what_changes_the_length_is_done_at_once_whatever_its_kind(umbrick, tmp_
     assert min(np.abs(after - sound[places[1] + 200 + by :][:800]).max() for by in range(-3, 3)) < 1e-6
     middle = made[blank - 1000 : places[1] + 1000]
     assert np.abs(np.diff(middle, 2, axis=0)).max() <= 1.01 * np.abs(np.diff(sound, 2, axis=0)).max()
+
+
+def test_sound_that_is_made_of_clicks_keeps_them_unless_they_are_named(umbrick, tmp_path):
+    random, t = rng(5), np.arange(RATE // 100) / RATE
+    rain = 0.004 * random.standard_normal(10 * RATE)
+    for at in random.integers(0, len(rain) - len(t), 4000).tolist():
+        drop = np.exp(-t * random.uniform(300, 1500)) * np.sin(2 * np.pi * random.uniform(1500, 8000) * t)
+        rain[at : at + len(t)] += 0.1 * random.pareto(3.0) * drop
+    path = write(tmp_path / "rain.wav", (0.6 * rain / np.abs(rain).max())[:, np.newaxis])
+    status, _, err = umbrick("mend", "rain.wav", "o.wav", "--subtype", "FLOAT")
+    assert status == 0
+    assert "this sound is made of them" in err
+    before, after = read(path), read(tmp_path / "o.wav")
+    assert np.square(after - before).sum() < 0.005 * np.square(before).sum()
+    assert umbrick("mend", "rain.wav", "named.wav", "--subtype", "FLOAT", "--kinds", "click")[0] == 0
+    assert np.square(read(tmp_path / "named.wav") - before).sum() > 0.03 * np.square(before).sum()

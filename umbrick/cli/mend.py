@@ -23,11 +23,13 @@ from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_j
 from umbrick.cli.survey import run_survey
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
+from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import Batch, carried_out, planned
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
+from umbrick.core.mend.taken_out import is_the_sound_itself
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts, done_in_words
@@ -145,7 +147,8 @@ def mend_command(
             kinds_mended = wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED]
             sure = findings if kinds else _sure_enough(findings, sensitivity)
             plan = _plan(sure, kinds_mended, original)
-        result = _apply(original, plan, findings, survey, quiet, is_asked_for=method is not None)
+        unasked = findings if method is None and not kinds else []
+        result = _apply(original, plan, findings, survey, quiet, method is not None, unasked)
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
         sha256 = sha256_of(path) if report_path else ""
@@ -283,8 +286,12 @@ def _apply(
     survey: Survey,
     quiet: bool,
     is_asked_for: bool,
+    unasked: Sequence[Finding],
 ) -> _Result:
-    """Return the recording mended; a place that cannot be mended is told of, or, if it was asked for, an error."""
+    """Return the recording mended; a place that cannot be mended is told of, or, if it was asked for, an error.
+
+    Of what no one asked for, clicks are left where they are what the sound is made of.
+    """
     version = original
     mends: tuple[Mend, ...] = ()
     peak = survey.levels.peak
@@ -295,9 +302,20 @@ def _apply(
             if is_asked_for:
                 raise why
             warn(f"umbrick: {format_clock(place.start, version.rate)} was left as it is: {why}")
+        if mended and unasked and _is_the_sound_itself(version, mended, unasked):
+            warn(
+                f"umbrick: {format_count(len(mended.mends), 'click')} left: this sound is made of them; --kinds click."
+            )
+            continue
         if mended:
             version, mends, peak = mended.version, mends + mended.mends, max(peak, mended.peak)
     return _Result(version, mends, peak)
+
+
+def _is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Finding]) -> bool:
+    names = {name for mend in mended.mends for name in mend.finding_ids}
+    clicks = [finding for finding in findings if finding.kind == "click" and finding.id in names]
+    return bool(clicks) and is_the_sound_itself(version, mended, clicks)
 
 
 def _gain_db(result: _Result, form: FileFormat, ceiling_dbfs: float | None) -> float:
