@@ -2,10 +2,13 @@
 
 import json
 import os
+import subprocess
+import sys
 import threading
 
 import pytest
 
+from tests.sounds import voice, write
 from umbrick.cli import main, methods
 from umbrick.cli.output import one_line, progress_bar, write_json, write_text
 from umbrick.core.errors import FileError
@@ -102,3 +105,13 @@ def test_a_fault_of_our_own_is_one_line_or_all_of_it_if_asked_and_is_in_the_log(
     with pytest.raises(SystemExit):
         main()
     assert "in methods_command" in capsys.readouterr().err
+
+
+def test_that_no_one_reads_on_is_no_fault(tmp_path):
+    sound = write(tmp_path / "a.wav", voice(1.0))
+    command = [sys.executable, "-m", "umbrick", "survey", str(sound)]
+    program = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    program.stdout.close()
+    assert "fault" not in program.stderr.read()
+    assert program.wait(120) == 1
+    program.stderr.close()

@@ -64,6 +64,8 @@ def survey_command(
         except UmbrickError as error:
             warn(f"umbrick: {one_line(error)}")
             failed = True
+        except BrokenPipeError:  # no one reads on, as after ``| head``
+            raise
         except Exception as error:  # the others are listed all the same
             warn(f"umbrick: {Path(file).name}: {fault_told(error)}")
             failed = True
