@@ -6,10 +6,10 @@ from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
-from scipy.fft import irfft, next_fast_len, rfft
+from scipy.fft import next_fast_len, rfft
 
 from umbrick.core.filters.windows import hann
-from umbrick.core.model.parabola import top_of
+from umbrick.core.model.cycles import best_cycles
 from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.detector import Block
 from umbrick.core.survey.levels.fine_bands import hop_frames
@@ -36,10 +36,6 @@ def line_features(block: Block) -> Floats:
 
     Levels are in units of 10 dB. Where a window would reach before the recording begins or after it ends, it is
     silent there.
-
-    References
-    ----------
-    The likeness of cycles is the normalised cross-correlation (B. S. Atal, 1968).
     """
     rate, hop = block.rate, hop_frames(block.rate)
     step = max(1, rate // _LOW_RATE)
@@ -83,22 +79,14 @@ def _cycles(segments: Floats, reach: int, shortest: int) -> Floats:
     """Return the best normalised correlation with what came a cycle before, the same as the share that is unlike in
     units of 10 dB, and the cycle's length as a share of the longest."""
     size = segments.shape[1] - reach
-    length = next_fast_len(size + reach, real=True)
-    own = segments[:, reach:]
-    products = irfft(rfft(segments, length, axis=1) * np.conj(rfft(own, length, axis=1)), length, axis=1)[:, :reach]
     sums = np.zeros((len(segments), segments.shape[1] + 1), np.float32)
     np.cumsum(np.square(segments), axis=1, out=sums[:, 1:])
     energies = sums[:, size : size + reach] - sums[:, :reach]
     mine = sums[:, -1:] - sums[:, reach : reach + 1]
-    lags = slice(0, reach - shortest)
-    likeness = products[:, lags] / np.sqrt(np.maximum(energies[:, lags] * mine, np.float32((size * _FLOOR) ** 2)))
-    best = np.clip(likeness.argmax(axis=1), 1, likeness.shape[1] - 2)
-    rows = np.arange(len(best))
-    left, top, right = (likeness[rows, best + shift] for shift in (-1, 0, 1))
-    between = top_of(left, top, right)
-    top = np.clip(top - 0.25 * (left - right) * between, 0.0, 1.0)
-    unlike = np.log10(np.maximum(1 - np.square(top), 1e-4))
-    return np.stack([top, -unlike, (reach - best - between) / reach], axis=1).astype(np.float32)
+    cycles = best_cycles(segments, energies * mine, shortest, np.float32((size * _FLOOR) ** 2))
+    likeness = np.clip(cycles.likeness, 0.0, 1.0)
+    unlike = np.log10(np.maximum(1 - np.square(likeness), 1e-4))
+    return np.stack([likeness, -unlike, cycles.lag / reach], axis=1).astype(np.float32)
 
 
 @lru_cache(maxsize=8)

@@ -10,10 +10,9 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.fft import irfft, next_fast_len, rfft
 from scipy.ndimage import maximum_filter1d
 
-from umbrick.core.model.parabola import top_of
+from umbrick.core.model.cycles import best_cycles
 from umbrick.core.sound.decimation import decimated
 from umbrick.core.survey.detector import Block
 from umbrick.core.survey.repeats.loops import begins_by_itself
@@ -101,22 +100,14 @@ def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int,
     starts = firsts // step
     begins = np.clip(starts - reach, 0, len(low) - size - reach)
     segments = np.lib.stride_tricks.sliding_window_view(low, size + reach)[begins]
-    length = next_fast_len(size + reach, real=True)
     own = segments[:, reach:]
-    products = irfft(rfft(segments, length, axis=1) * np.conj(rfft(own, length, axis=1)), length, axis=1)[:, :reach]
     sums = np.concatenate([[0.0], np.cumsum(np.square(low, dtype=np.float64))])
     power = (sums[size:] - sums[:-size]).astype(np.float32)
     energies = np.lib.stride_tricks.sliding_window_view(power, reach)[begins]
     mine = power[begins + reach][:, np.newaxis]
-    likeness = products / np.sqrt(np.maximum(energies * mine, 1e-18))
-    likeness = likeness[:, : reach - shortest]
-    best = np.clip(likeness.argmax(axis=1), 1, likeness.shape[1] - 2)
-    # A parabola through the top tells the lag to a frame or two.
-    rows = np.arange(len(best))
-    left, top, right = (likeness[rows, best + shift] for shift in (-1, 0, 1))
-    between = top_of(left, top, right)
+    cycles = best_cycles(segments, energies * mine, shortest, 1e-18)
     rough = np.square(np.diff(own, axis=1)).sum(axis=1) / np.maximum(np.square(own).sum(axis=1), 1e-18)
-    return np.round((reach - best - between) * step).astype(np.int64), top - 0.25 * (left - right) * between, rough
+    return np.round(cycles.lag * step).astype(np.int64), cycles.likeness, rough
 
 
 def _fine(
