@@ -78,12 +78,17 @@ class Listing:
         is_open = np.append(self.codes, CODES[State.OPEN])[rows] == CODES[State.OPEN] if rows else []
         return list(compress(given, is_open))
 
+    def label_of(self, finding: Finding) -> int:
+        """Return the group of a finding; −1 if it is not shown."""
+        row = self.table.rows.get(finding.id)
+        return -1 if row is None else int(self.groups.labels[row])
+
     def counts_about(self, finding: Finding) -> dict[State, int]:
         """Return how many of those that belong together with a shown finding are in each state that any is in."""
-        row = self.table.rows.get(finding.id)
-        if row is None or not self.is_shown[row]:
+        label = self.label_of(finding)
+        if label < 0:
             return {self.state_of(finding): 1}
-        counts = np.bincount(self.codes[self.groups.rows(int(self.groups.labels[row]))], minlength=len(_STATES))
+        counts = np.bincount(self.codes[self.groups.rows(label)], minlength=len(_STATES))
         return {state: int(counts[code]) for code, state in _STATES.items() if counts[code]}
 
     def open_near(self, subject: Finding | Place, frames: int) -> list[Finding]:
@@ -98,10 +103,8 @@ class Listing:
 
     def group_of(self, finding: Finding) -> list[Finding]:
         """Return the shown findings that belong together with one, itself among them, in order of time."""
-        row = self.table.rows.get(finding.id)
-        if row is None or not self.is_shown[row]:
-            return [finding]
-        return self._findings(self.groups.rows(int(self.groups.labels[row])))
+        label = self.label_of(finding)
+        return [finding] if label < 0 else self._findings(self.groups.rows(label))
 
     def neighbour(self, position: int, focus: Finding | None, step: int, singly: bool = False) -> Finding | None:
         """Return the open finding after (``step`` 1) or before (−1) the focus, else a position; round at the ends.
@@ -137,9 +140,9 @@ class Listing:
     def _step_of(self, focus: Finding | None, singly: bool) -> int | None:
         """Return the row that one stands at: that of the focus, or the first open one of its group."""
         row = self.table.rows.get(focus.id) if focus else None
-        if row is None or singly or not self.is_shown[row]:
+        if focus is None or singly or (label := self.label_of(focus)) < 0:
             return row
-        own = self.groups.rows(int(self.groups.labels[row]))
+        own = self.groups.rows(label)
         is_open = own[self.codes[own] == CODES[State.OPEN]]
         return int(is_open[0]) if len(is_open) else row
 

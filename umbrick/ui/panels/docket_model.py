@@ -115,24 +115,26 @@ class DocketModel(QAbstractListModel):
 
     def entry(self, row: int) -> Finding | Group | Kind:
         """Return what a row shows."""
-        number = bisect_right(self._tops, row) - 1
-        section = self._sections[number]
-        index = row - self._tops[number] - 1
-        if index < 0 or self._listing is None:
+        section, place, inside = self._at(row)
+        if place < 0 or self._listing is None:
             return section.kind
-        place = int(np.searchsorted(section.tops, index, side="right")) - 1
         groups, label = self._listing.groups, int(section.labels[place])
         group = groups.group(label)
         if group is None:
             return groups.first(label)
-        inside = index - int(section.tops[place]) - 1
         return group if inside < 0 else group.worst_first[inside]
 
     def is_inside(self, row: int) -> bool:
         """Whether a row is that of a finding in an opened group."""
+        return self._at(row)[2] >= 0
+
+    def _at(self, row: int) -> tuple[Section, int, int]:
+        """Return a row's section, which of its groups it belongs to (−1 for the heading), and which of the group's
+        findings it is (−1 for the group, or a finding that is by itself)."""
         number = bisect_right(self._tops, row) - 1
-        tops, index = self._sections[number].tops, row - self._tops[number] - 1
-        return index >= 0 and int(tops[np.searchsorted(tops, index, side="right") - 1]) != index
+        section, index = self._sections[number], row - self._tops[number] - 1
+        place = int(np.searchsorted(section.tops, index, side="right")) - 1
+        return (section, place, index - int(section.tops[place]) - 1) if index >= 0 else (section, -1, -1)
 
     def data(self, index: _Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
         """Return a row's entry, or the words a screen reader speaks for it."""
@@ -185,12 +187,10 @@ class DocketModel(QAbstractListModel):
     def row_of(self, finding: Finding | None, as_group: bool = False) -> int:
         """Return a finding's row, or that of its group where this is shut or ``as_group``; −1 if there is none."""
         listing = self._listing
-        table_row = listing.table.rows.get(finding.id) if listing and finding else None
-        if listing is None or finding is None or table_row is None:
+        if listing is None or finding is None or (label := listing.label_of(finding)) < 0:
             return -1
-        label = int(listing.groups.labels[table_row])
         for section, top in zip(self._sections, self._tops, strict=True):
-            if section.kind.name == finding.kind and label >= 0 and not self.is_shut(section.kind):
+            if section.kind.name == finding.kind and not self.is_shut(section.kind):
                 place = int(np.flatnonzero(section.labels == label)[0])
                 row = top + 1 + int(section.tops[place])
                 is_open = section.tops[place + 1] - section.tops[place] > 1
@@ -200,8 +200,8 @@ class DocketModel(QAbstractListModel):
 
     def open_around(self, finding: Finding) -> None:
         """Have a finding's own row be listed where its group is shut."""
-        row = self._listing.table.rows.get(finding.id) if self._listing else None
-        label = int(self._listing.groups.labels[row]) if self._listing and row is not None else -1
-        group = self._listing.groups.group(label) if self._listing and label >= 0 else None
+        listing = self._listing
+        label = listing.label_of(finding) if listing else -1
+        group = listing.groups.group(label) if listing and label >= 0 else None
         if group is not None and not self.is_open(group):
             self.turn(group)
