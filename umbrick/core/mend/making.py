@@ -73,6 +73,15 @@ def remade(
     return standing_for(version, place.start, place.stop, Patch(double, version.rate, nature))
 
 
+def already_made(version: Version, place: Place, sound: Wave, first: int, nature: Nature) -> tuple[Piece, ...]:
+    """Return pieces for a place whose channels come from made sound: of all channels, from frame ``first`` on."""
+
+    def taken(present: Wave, at: int) -> Wave:
+        return sound[at - first : at - first + len(present)][:, list(place.channels)]
+
+    return remade(version, place, taken, nature)
+
+
 def standing_for(version: Version, start: int, stop: int, patch: Patch, offset: int = 0) -> tuple[Piece, ...]:
     """Return pieces of a patch, from ``offset`` on, that stand for what is in a span of a version."""
     pieces = []

@@ -23,11 +23,6 @@ def models_beside(wave: Wave, start: int, stop: int, rate: int) -> list[Model]:
     return [model for model in models if model is not None and model.order == order]
 
 
-def unlike(wave: Wave, models: list[Model]) -> float:
-    """Return the energy of the prediction error over a wave but for its first ``order`` samples, by all models."""
-    return sum(float(np.square(np.convolve(wave, model.error_filter, "valid")).sum()) for model in models) + 1e-20
-
-
 def unlike_across(before: Wave, after: Wave, models: list[Model]) -> float:
     """Return the energy of the error over as many samples after a join as the models look back, against the usual."""
     order = models[0].order

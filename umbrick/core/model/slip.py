@@ -7,7 +7,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.model.across import models_beside, unlike
+from umbrick.core.model.across import models_beside
 from umbrick.core.model.autoregression import Model
 
 Wave = npt.NDArray[np.float64]
@@ -52,10 +52,10 @@ def slip_near(wave: Wave, start: int, stop: int, rate: int) -> Slip | None:
     around = wave[first - order : last + order + 1]
     usual = (len(around) - 1 - order) * sum(model.error_power for model in models)
     places = range(order, order + last - first)
-    taken_out = np.array([unlike(np.delete(around, at), models) for at in places])
+    taken_out = np.array([_unlike(np.delete(around, at), models) for at in places])
     put_in = np.array([_solved(np.insert(around[:-2], at, 0.0), at, models)[0] for at in places])
     as_click = min(_solved(around[:-1], at, models)[0] for at in places)
-    present = unlike(around[:-1], models)
+    present = _unlike(around[:-1], models)
     is_many = taken_out.min() <= put_in.min()
     energies = taken_out if is_many else put_in
     least = float(energies.min())
@@ -70,6 +70,11 @@ def missing_sample(wave: Wave, at: int, rate: int) -> float | None:
         return None
     order = models[0].order
     return _solved(np.insert(wave[at - order : at + order], order, 0.0), order, models)[1]
+
+
+def _unlike(wave: Wave, models: list[Model]) -> float:
+    """Return the energy of the prediction error over a wave but for its first ``order`` samples, by all models."""
+    return sum(float(np.square(np.convolve(wave, model.error_filter, "valid")).sum()) for model in models) + 1e-20
 
 
 def _solved(wave: Wave, at: int, models: list[Model]) -> tuple[float, float]:

@@ -15,7 +15,7 @@ from umbrick.core.mend.cutting.joins import Join, joins
 from umbrick.core.mend.cutting.seams import measured, read_joined
 from umbrick.core.mend.cutting.splice import Cut
 from umbrick.core.mend.filling import bridge, graft
-from umbrick.core.mend.making import remade
+from umbrick.core.mend.making import already_made
 from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place, mask_of
 from umbrick.core.timeline.patch import Nature
@@ -119,12 +119,7 @@ def _filled(version: Version, place: Place, parameters: Parameters, is_cancelled
     start, stop = max(0, place.start - context), min(version.frames, place.stop + context)
     mask = mask_of([place], start, stop, version.channels)
     rebuilt = bridge.rebuild(Excerpt(version.read(start, stop), version.rate, mask, mask), {}, is_cancelled)
-    inside = rebuilt[place.start - start : place.stop - start]
-
-    def made(present: Wave, at: int) -> Wave:
-        return inside[at - place.start :][: len(present), list(place.channels)]
-
-    stretch = Stretch(place.start, place.stop, remade(version, place, made, Nature.REBUILT))
+    stretch = Stretch(place.start, place.stop, already_made(version, place, rebuilt, start, Nature.REBUILT))
     return Reworked((stretch,), place, parameters, graft.score(version, place, stretch))
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
-from umbrick.core.mend.making import Wave, pieces_of, remade
+from umbrick.core.mend.making import already_made, pieces_of
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature
@@ -36,7 +36,9 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     if len(place.channels) == version.channels:
         pieces: tuple[Piece, ...] = (*pieces_of(version, middle, place.stop), *pieces_of(version, place.start, middle))
     else:
-        pieces = _on_channels(version, place, frames)
+        # Frames of the recording have all channels: on some alone the pieces have to be copied.
+        turned = np.roll(version.read_exact(place.start, place.stop), -frames, axis=0)
+        pieces = already_made(version, place, turned, place.start, Nature.GRAFTED)
     beside = version.rate // 10
     sides = [
         version.read_exact(start, stop)
@@ -51,16 +53,6 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
     scores = [own.read(left, right).score for left, right in pairwise(sides) if len(left) and len(right)]
     exact = dict(parameters) | {"first_ms": 1000.0 * frames / version.rate}
     return Reworked((Stretch(place.start, place.stop, pieces),), place, exact, min(scores))
-
-
-def _on_channels(version: Version, place: Place, frames: int) -> tuple[Piece, ...]:
-    """Return a place whose pieces change places on some channels alone, which samples of the recording cannot."""
-    sound = np.roll(version.read_exact(place.start, place.stop)[:, list(place.channels)], -frames, axis=0)
-
-    def make(present: Wave, at: int) -> Wave:
-        return sound[at - place.start :][: len(present)]
-
-    return remade(version, place, make, Nature.GRAFTED)
 
 
 METHOD = Method(

@@ -50,7 +50,7 @@ def rebuild(wave: Wave, clipped: Mask, rate: int, is_cancelled: Callable[[], boo
     The sparse spectrum is sought in frames of three lengths (one where little is clipped of what is not held), with
     tones that are whole and with tones that last, which count the more the steadier the sound is; their mean is the
     start of one pass of consistent linear prediction, whose result counts too. Where little is clipped, two looks tell
-    whether prediction alone is right, and how high it may rise (``trial``).
+    whether prediction alone is right, and how high it may rise (``known_samples``).
 
     Parameters
     ----------

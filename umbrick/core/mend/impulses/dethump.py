@@ -9,7 +9,7 @@ import numpy as np
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.impulses.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, filled, rebuilt, within_reach
-from umbrick.core.mend.making import Wave, remade
+from umbrick.core.mend.making import Wave, already_made
 from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
 from umbrick.core.mend.place import Place
 from umbrick.core.model.low_swing import CONTEXT_SECONDS as SWING_CONTEXT_SECONDS
@@ -68,12 +68,9 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
             "No thump was found after this click.", "Nothing below 150 Hz begins with the click and dies away after it."
         )
 
-    def make(sound: Wave, at: int) -> Wave:
-        return made[at - first : at - first + len(sound)][:, list(place.channels)]
-
     finish = min(version.frames, latest + length)
     stretches = tuple(
-        Stretch(start, stop, remade(version, place._replace(start=start, stop=stop), make, nature))
+        Stretch(start, stop, already_made(version, place._replace(start=start, stop=stop), made, first, nature))
         for start, stop, nature in ((begin, end, Nature.REBUILT), (end, finish, Nature.FILTERED))
         if start < stop
     )
@@ -97,10 +94,7 @@ def _without_swing(version: Version, place: Place, parameters: Parameters) -> Re
             raise ParameterError("There is too little sound beside this thump to tell what lies under it.")
         made[inside, channel] -= swing
 
-    def make(sound: Wave, at: int) -> Wave:
-        return made[at - first : at - first + len(sound)][:, list(place.channels)]
-
-    stretch = Stretch(place.start, place.stop, remade(version, place, make, Nature.FILTERED))
+    stretch = Stretch(place.start, place.stop, already_made(version, place, made, first, Nature.FILTERED))
     return Reworked((stretch,), place, parameters)
 
 

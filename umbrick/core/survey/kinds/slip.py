@@ -64,11 +64,11 @@ class SlipDetector:
         for samples in (1, -1):
             own = [slip for slip in self._slips if slip.samples == samples]
             likely = [slip for slip in own if slip.is_likely]
-            period, is_regular = regular(np.array([slip.at for slip in likely], np.int64))
-            due = np.array([slip.at for slip in likely], np.int64)[is_regular]
+            places = np.array([slip.at for slip in likely], np.int64)
+            period, is_regular = regular(places)
             has_clear = sum(slip.is_clear for slip in own) >= _FEWEST_CLEAR
             for slip in own:
-                regularly = bool(period) and is_due(slip.at, due, period)
+                regularly = bool(period) and is_due(slip.at, places[is_regular], period)
                 if regularly or (has_clear and slip.is_clear):
                     findings.append(self._finding(slip, period if regularly else 0.0))
         return sorted(findings, key=lambda finding: finding.start)
