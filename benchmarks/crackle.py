@@ -17,7 +17,7 @@ import numpy as np
 from benchmarks.clicks import interpolated, ratio_db
 from benchmarks.corpus import clean, is_percussive, is_speech
 from benchmarks.plant import local_level, tick_of
-from umbrick.core.mend.impulses.decrackle import METHOD
+from umbrick.core.mend.impulses import decrackle
 from umbrick.core.mend.method import Excerpt
 from umbrick.core.model.bounds import spans_in
 from umbrick.core.model.interpolation import bridged_over
@@ -43,7 +43,7 @@ def ours(wave, rate, amount):
     """Return a wave decrackled as a whole."""
     everywhere = np.ones((len(wave), 1), np.bool_)
     excerpt = Excerpt(wave[:, np.newaxis].astype(np.float32), rate, everywhere, everywhere)
-    return METHOD.rebuild(excerpt, {"amount": amount})[:, 0]
+    return decrackle.rebuild(excerpt, {"amount": amount})[:, 0]
 
 
 def run(files: list[Path]) -> None:

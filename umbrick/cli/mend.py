@@ -24,7 +24,7 @@ from umbrick.cli.survey import run_survey
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.applying import Mended
-from umbrick.core.mend.method import Method
+from umbrick.core.mend.method import Method, Rebuilding
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import Batch, carried_out, planned
 from umbrick.core.mend.registry import method_named
@@ -239,7 +239,8 @@ def _chosen(
     places: list[Place], findings: list[Finding], method: Method, parameters: dict[str, Any], recording: Recording
 ) -> list[Place]:
     """Return the places as the method takes them: declipping wants just the clipped samples in them."""
-    if not method.wants_marks or parameters.get("rail_dbfs", "auto") != "auto":
+    wants_marks = isinstance(method.does, Rebuilding) and method.does.wants_marks
+    if not wants_marks or parameters.get("rail_dbfs", "auto") != "auto":
         return places
     chosen = []
     for place in places:

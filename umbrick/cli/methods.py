@@ -8,7 +8,8 @@ from typing import Any
 import click
 
 from umbrick.cli.output import say
-from umbrick.core.mend.method import Method, Parameter
+from umbrick.core.mend.method import Method
+from umbrick.core.mend.parameters import Parameter
 from umbrick.core.mend.registry import METHODS
 
 

@@ -12,9 +12,11 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.measure.seam import seam_scores
-from umbrick.core.mend.method import Excerpt, Method, Parameters, Rebuild, Rework, Reworked, Stretch
+from umbrick.core.mend.method import Excerpt, Method, Rebuild, Rework, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place, mask_of, stretches
 from umbrick.core.model.bounds import Integers, spans_in
 from umbrick.core.timeline.change import Change, replace_many
@@ -149,14 +151,16 @@ def apply_method(
         If the recording cannot be read.
     """
     parameters = method.checked(settings)
-    if method.rework is not None:
-        return _reworked(version, method, method.rework, parameters, places, progress, is_cancelled)
-    assert method.rebuild is not None
-    rebuild = method.rebuild
-    context = round(method.context(parameters) * version.rate)
+    does = method.does
+    if isinstance(does, Treatment):
+        raise ParameterError(f"{method.title} is laid over the recording; it is no mend of a place.")
+    if isinstance(does, Reworking):
+        return _reworked(version, method, does.rework, parameters, places, progress, is_cancelled)
+    rebuild = does.rebuild
+    context = round(does.context(parameters) * version.rate)
     groups = list(stretches(list(places), context, round(_LONGEST_SECONDS * version.rate)))
     known = _Damage([*damage, *places])
-    reach = round(method.reach(parameters) * version.rate)
+    reach = round(does.reach(parameters) * version.rate)
     edges = {place.start for place in places}, {place.stop for place in places}
 
     def run(group: list[Place]) -> _Patch:
@@ -172,7 +176,7 @@ def apply_method(
         return Mended(version, Change.of(version, [], [], Runs.of([])), mends, ((0, 0),) * len(mends), 0.0)
     samples = np.concatenate([patch.samples for patch in patches])
     starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
-    change = replace_many(version, Patch(samples, version.rate, method.nature), starts, stops)
+    change = replace_many(version, Patch(samples, version.rate, does.nature), starts, stops)
     first = np.searchsorted(starts, [place.start - reach for place in united])
     last = np.searchsorted(starts, [place.stop + reach for place in united])
     made = [

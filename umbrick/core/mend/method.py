@@ -1,80 +1,27 @@
 """What a method is: a pure function from sound to mended sound, with typed parameters.
 
-There are two kinds. One *rebuilds* samples in an excerpt, and neighbouring places are computed together; the other
-*reworks* one place of a version, and may change its length.
+There are three kinds. One *rebuilds* samples in an excerpt, and neighbouring places are computed together; one
+*reworks* one place of a version, and may change its length; one *treats* all of a recording, or long spans of it, as a
+step of its course (:mod:`umbrick.core.course`).
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, Literal, NamedTuple, Protocol
 
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Masks, Place
 from umbrick.core.sound.source import Samples
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.runs import Piece
 from umbrick.core.timeline.version import Version
-
-Value = float | str
-Parameters = Mapping[str, Value]
-
-
-@dataclass(frozen=True, slots=True)
-class Parameter:
-    """One setting of a method.
-
-    A ``choice`` takes one of ``choices``; a ``number`` lies from ``low`` to ``high`` in ``unit``, and may also be one
-    of ``choices`` (such as ``auto``); a ``text`` is whatever ``check`` does not raise a ParameterError for.
-    """
-
-    name: str
-    kind: Literal["choice", "number", "text"]
-    default: Value
-    summary: str
-    choices: tuple[str, ...] = ()
-    unit: str = ""
-    low: float | None = None
-    high: float | None = None
-    check: Callable[[str], object] = str
-
-    def parsed(self, value: Value) -> Value:
-        """Return a typed or given value as the method takes it.
-
-        Raises
-        ------
-        ParameterError
-            If it is not among the choices, not a number, or out of range.
-        """
-        text = str(value).strip()
-        if text in self.choices:
-            return text
-        if self.kind == "text":
-            self.check(text)
-            return text
-        if self.kind == "choice":
-            raise ParameterError(f"{self.name} is one of {', '.join(self.choices)}, not “{text}”.")
-        try:
-            number = float(text.replace("−", "-").replace(",", ".").removesuffix(self.unit).strip())
-        except ValueError:
-            number = float("nan")
-        low = -np.inf if self.low is None else self.low
-        high = np.inf if self.high is None else self.high
-        if not low <= number <= high:
-            also = f", or {' or '.join(self.choices)}" if self.choices else ""
-            raise ParameterError(f"{self.name} is a number from {low:g} to {high:g} {self.unit}{also}, not “{text}”.")
-        return number
-
-    def told(self, value: Value) -> str:
-        """Return a value in words, such as ``crossfade 2 ms``."""
-        words = self.name.removesuffix(f"_{self.unit.lower()}").replace("_", " ")
-        if isinstance(value, str):
-            return f"{words} {value}"
-        return f"{words} {value:g} {self.unit}".strip().replace("-", "−")
 
 
 @dataclass(frozen=True, slots=True)
@@ -136,34 +83,74 @@ class Rework(Protocol):
 
 
 @dataclass(frozen=True, slots=True)
-class Method:
-    """A method, as the registry lists it; it has either ``rebuild`` or ``rework``.
+class Rebuilding:
+    """Mends by rebuilding damaged samples; the length stays.
 
     ``context_seconds`` is how much sound it needs on either side, which may depend on the parameters; ``minds`` names
     the kinds of finding it must know all of nearby, so as not to rely on what is damaged; ``reach`` tells from the
     parameters how many seconds outside of a place it may change, for a crossfade or because damage reaches further
-    than it seemed; ``nature`` is what the provenance says of the samples it rebuilds; ``time_shift`` whether it may
-    change the length; ``wants_marks`` whether it must be told each damaged sample; ``may_leave`` whether it leaves a
-    place as it is where it would not better it, which is no mend then.
+    than it seemed; ``nature`` is what the provenance says of the samples it rebuilds; ``wants_marks`` whether it must
+    be told each damaged sample; ``may_leave`` whether it leaves a place as it is where it would not better it, which
+    is no mend then.
     """
 
-    name: str
-    title: str
-    summary: str
-    parameters: tuple[Parameter, ...]
+    rebuild: Rebuild
     context_seconds: float | Callable[[Parameters], float]
-    rebuild: Rebuild | None = None
-    rework: Rework | None = None
     minds: tuple[str, ...] = ()
     reach: Callable[[Parameters], float] = lambda _: 0.0
     nature: Nature = Nature.REBUILT
-    time_shift: Literal["none", "some"] = "none"
     wants_marks: bool = False
     may_leave: bool = False
 
     def context(self, parameters: Parameters) -> float:
         """Return how many seconds of sound on either side it needs."""
         return self.context_seconds(parameters) if callable(self.context_seconds) else self.context_seconds
+
+
+@dataclass(frozen=True, slots=True)
+class Reworking:
+    """Mends by putting other pieces in; ``time_shift`` is whether that may change the length.
+
+    ``nature`` is what the provenance says of what it makes.
+    """
+
+    rework: Rework
+    time_shift: Literal["none", "some"] = "none"
+    nature: Nature = Nature.REBUILT
+
+
+@dataclass(frozen=True, slots=True)
+class Method:
+    """A method, as the registry lists it: what it is called, its settings, and what it ``does``.
+
+    Rebuilding and reworking make mends; a treatment is laid over the recording, as a step of its course.
+    """
+
+    name: str
+    title: str
+    summary: str
+    parameters: tuple[Parameter, ...]
+    does: Rebuilding | Reworking | Treatment
+
+    @property
+    def time_shift(self) -> Literal["none", "some"]:
+        """Whether it may change the length."""
+        return self.does.time_shift if isinstance(self.does, Reworking) else "none"
+
+    @property
+    def minds(self) -> tuple[str, ...]:
+        """The kinds of finding that it must know all of nearby."""
+        return self.does.minds if isinstance(self.does, Rebuilding) else ()
+
+    @property
+    def may_leave(self) -> bool:
+        """Whether it leaves a place as it is where it would not better it."""
+        return isinstance(self.does, Rebuilding) and self.does.may_leave
+
+    @property
+    def nature(self) -> Nature:
+        """What the provenance says of what it makes."""
+        return Nature.FILTERED if isinstance(self.does, Treatment) else self.does.nature
 
     def told(self, parameters: Parameters) -> str:
         """Return in words which parameters are other than usual; ``as usual`` if none is."""

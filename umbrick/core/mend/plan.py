@@ -10,7 +10,8 @@ from typing import NamedTuple
 
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended, apply_method, better_left, together_where_apart, too_close
-from umbrick.core.mend.method import Method, Parameters
+from umbrick.core.mend.method import Method
+from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy
 from umbrick.core.survey.finding import Finding

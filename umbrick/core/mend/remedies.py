@@ -17,7 +17,8 @@ from umbrick.core.mend.filling.inserted_time import is_inserted, is_lost_sound
 from umbrick.core.mend.impulses import declick, decrackle, dethump, redraw
 from umbrick.core.mend.impulses.tick_or_break import lies_on_the_sound
 from umbrick.core.mend.levelling import fade, level
-from umbrick.core.mend.method import Method, Parameters
+from umbrick.core.mend.method import Method
+from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version

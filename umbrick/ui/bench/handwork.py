@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Any
 
 from umbrick.core.mend.applying import Mended, apply_method, together
-from umbrick.core.mend.method import Parameters
+from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.timeline.change import applied

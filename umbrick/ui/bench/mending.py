@@ -13,7 +13,7 @@ from PySide6.QtCore import QObject, Signal
 
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
-from umbrick.core.mend.method import Parameters
+from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import CarriedOut, Refused, apart, applied, carried_out, planned
 from umbrick.core.mend.remedies import Adjustment, Remedy, is_mendable, remedies, remedies_of_selection

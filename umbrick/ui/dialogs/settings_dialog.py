@@ -16,7 +16,8 @@ from PySide6.QtWidgets import (
 )
 
 from umbrick.core.errors import ParameterError
-from umbrick.core.mend.method import Method, Parameter, Parameters
+from umbrick.core.mend.method import Method
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.ui.dialogs.foot import Foot, sheet_layout
 
 

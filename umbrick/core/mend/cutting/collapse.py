@@ -16,7 +16,8 @@ from umbrick.core.mend.cutting.seams import measured, read_joined
 from umbrick.core.mend.cutting.splice import Cut
 from umbrick.core.mend.filling import bridge, graft
 from umbrick.core.mend.making import already_made
-from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Excerpt, Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place, mask_of
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
@@ -74,7 +75,7 @@ def _rebuilt_over(
         left_of_it = 0
     before = min(join.out, beside + left_of_it)
     after = min(version.frames - join.into, beside)
-    context = round(bridge.METHOD.context(_BOTH_SIDES) * version.rate)
+    context = round(bridge.HOW.context(_BOTH_SIDES) * version.rate)
     left = version.read_exact(max(0, join.out - before - context), join.out)
     right = version.read_exact(join.into, min(version.frames, join.into + after + context))
     sound, at = np.concatenate([left, right]), len(left)
@@ -115,7 +116,7 @@ def _filled(version: Version, place: Place, parameters: Parameters, is_cancelled
         fade = round(graft.CROSSFADE_MS * version.rate / 1000)
         found = graft.filled(version, place, AUTO, fade, is_cancelled=is_cancelled)
         return Reworked((found.stretch,), place, parameters, found.score)
-    context = round(bridge.METHOD.context({"using": AUTO}) * version.rate)
+    context = round(bridge.HOW.context({"using": AUTO}) * version.rate)
     start, stop = max(0, place.start - context), min(version.frames, place.stop + context)
     mask = mask_of([place], start, stop, version.channels)
     rebuilt = bridge.rebuild(Excerpt(version.read(start, stop), version.rate, mask, mask), {}, is_cancelled)
@@ -151,7 +152,5 @@ METHOD = Method(
             10000.0,
         ),
     ),
-    context_seconds=0.1,
-    rework=rework,
-    time_shift="some",
+    does=Reworking(rework, time_shift="some"),
 )

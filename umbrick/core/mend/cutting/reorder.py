@@ -10,7 +10,8 @@ import numpy as np
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
 from umbrick.core.mend.making import already_made, pieces_of
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.runs import Piece
@@ -71,6 +72,5 @@ METHOD = Method(
             10000.0,
         ),
     ),
-    context_seconds=_CONTEXT_SECONDS,
-    rework=rework,
+    does=Reworking(rework),
 )

@@ -9,7 +9,8 @@ import numpy as np
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.jumps import OwnJumps
 from umbrick.core.mend.making import pieces_of
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.model.slip import missing_sample, slip_near
 from umbrick.core.timeline.patch import Nature, Patch
@@ -65,7 +66,5 @@ METHOD = Method(
             ("auto", "too_many", "too_few"),
         ),
     ),
-    context_seconds=_CONTEXT_SECONDS,
-    rework=rework,
-    time_shift="some",
+    does=Reworking(rework, time_shift="some"),
 )

@@ -14,7 +14,8 @@ from umbrick.core.mend.cutting.crossfade import AUTO, SHAPES, crossfaded
 from umbrick.core.mend.cutting.seams import AUTO_CROSSFADES_MS, Seam, fade_reach, joined, seams
 from umbrick.core.mend.filling import graft
 from umbrick.core.mend.filling.room_tone import room_tone
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.patch import Nature, Patch
@@ -209,7 +210,5 @@ METHOD = Method(
             "seam", "choice", "cut", "cut takes the place out; loop joins its end to its own start", ("cut", "loop")
         ),
     ),
-    context_seconds=0.05,
-    rework=rework,
-    time_shift="some",
+    does=Reworking(rework, time_shift="some"),
 )

@@ -8,7 +8,8 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.mend.cutting.crossfade import crossfaded
 from umbrick.core.mend.levelling.fade import fade_gain
 from umbrick.core.mend.making import standing_for
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.version import Version
@@ -78,7 +79,5 @@ METHOD = Method(
         ),
         Parameter("crossfade_ms", "number", 2.0, "length of the fades or of the crossfade", (), "ms", 0.0, 2000.0),
     ),
-    context_seconds=0.0,
-    rework=rework,
-    time_shift="some",
+    does=Reworking(rework, time_shift="some"),
 )

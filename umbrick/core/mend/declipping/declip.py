@@ -10,7 +10,8 @@ import numpy.typing as npt
 from umbrick.core.mend.declipping import consensus, curve, prediction, sparse
 from umbrick.core.mend.declipping.soft_knee import DEEPEST_DB, MOST_STRETCH, Knee, rails_of, straightened
 from umbrick.core.mend.filling.intact_channel import helped
-from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Rebuilding
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.model.bounds import Bounds, Mask, Wave, spans_in
 from umbrick.core.units import db_to_amplitude
 
@@ -126,9 +127,11 @@ METHOD = Method(
             high=MOST_STRETCH,
         ),
     ),
-    context_seconds=0.2,
-    reach=lambda parameters: _KNEE_REACH_SECONDS if float(parameters.get("knee_db", 0.0)) > 0 else 0.0,
-    wants_marks=True,
-    minds=("clipping",),
-    rebuild=rebuild,
+    does=Rebuilding(
+        rebuild,
+        context_seconds=0.2,
+        minds=("clipping",),
+        reach=lambda parameters: _KNEE_REACH_SECONDS if float(parameters.get("knee_db", 0.0)) > 0 else 0.0,
+        wants_marks=True,
+    ),
 )

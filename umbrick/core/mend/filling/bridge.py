@@ -10,7 +10,8 @@ import numpy.typing as npt
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.filling import pitch_synchronous
 from umbrick.core.mend.filling.experts import Expert, agreed, donated, heard_elsewhere
-from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Rebuilding
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.model.autoregression import NOISE_SHARE
 from umbrick.core.model.bounds import Mask, Wave, spans_in
 from umbrick.core.model.interpolation import bridged_over, interpolated
@@ -140,6 +141,13 @@ def _noise_share(seconds: float) -> float:
     return float(np.exp(np.interp(np.log(max(seconds, 1e-6)), *ends)))
 
 
+HOW = Rebuilding(
+    rebuild,
+    context_seconds=lambda parameters: 0.3 if parameters["using"] == "prediction" else 6.5,
+    minds=("click", "mouth_click", "dropout"),
+    reach=lambda parameters: float(parameters["crossfade_ms"]) / 1000,
+)
+
 METHOD = Method(
     name="bridge",
     title="Bridge",
@@ -162,8 +170,5 @@ METHOD = Method(
             choices=("auto", "prediction", "donors"),
         ),
     ),
-    context_seconds=lambda parameters: 0.3 if parameters["using"] == "prediction" else 6.5,
-    reach=lambda parameters: float(parameters["crossfade_ms"]) / 1000,
-    minds=("click", "mouth_click", "dropout"),
-    rebuild=rebuild,
+    does=HOW,
 )

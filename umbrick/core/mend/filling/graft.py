@@ -16,7 +16,8 @@ from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.cutting.crossfade import AUTO, crossfaded
 from umbrick.core.mend.filling.donors import donors, donors_anywhere
 from umbrick.core.mend.making import standing_for
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.band_limited import CURVE_CONTEXT, shifted
 from umbrick.core.sound.source import Source
@@ -337,7 +338,5 @@ METHOD = Method(
             "mix", "choice", "replace", "whether the donor replaces what is there or is added", ("replace", "add")
         ),
     ),
-    context_seconds=0.02,
-    rework=rework,
-    nature=Nature.GRAFTED,
+    does=Reworking(rework, nature=Nature.GRAFTED),
 )

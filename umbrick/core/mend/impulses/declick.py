@@ -8,7 +8,8 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Rebuilding
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.model.bounds import Mask, Wave, spans_in
 from umbrick.core.model.damage_extent import SWEEPS, Extent, context_of, extent, order_for
 from umbrick.core.model.interpolation import bridged_over, interpolated
@@ -146,9 +147,11 @@ METHOD = Method(
             "max_length_ms", "number", 10.0, "damage longer than this is left alone", unit="ms", low=0.01, high=20.0
         ),
     ),
-    context_seconds=0.1,
-    reach=lambda _: REACH_SECONDS,
-    minds=("click", "mouth_click", "dropout"),
-    rebuild=rebuild,
-    may_leave=True,
+    does=Rebuilding(
+        rebuild,
+        context_seconds=0.1,
+        minds=("click", "mouth_click", "dropout"),
+        reach=lambda _: REACH_SECONDS,
+        may_leave=True,
+    ),
 )

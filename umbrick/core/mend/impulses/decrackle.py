@@ -9,7 +9,8 @@ import numpy.typing as npt
 from scipy.ndimage import binary_dilation, maximum_filter1d, median_filter
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.method import Excerpt, Method, Parameter, Parameters
+from umbrick.core.mend.method import Excerpt, Method, Rebuilding
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.model.autoregression import modelled
 from umbrick.core.model.bounds import Mask, Wave, spans_in
 from umbrick.core.model.interpolation import bridged_over
@@ -163,6 +164,5 @@ METHOD = Method(
             high=1.0,
         ),
     ),
-    context_seconds=0.25,
-    rebuild=rebuild,
+    does=Rebuilding(rebuild, context_seconds=0.25),
 )

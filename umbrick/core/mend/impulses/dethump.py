@@ -10,7 +10,8 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.impulses.declick import LONGEST_EVENT_SECONDS, REACH_SECONDS, filled, rebuilt, within_reach
 from umbrick.core.mend.making import Wave, already_made
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.model.low_swing import CONTEXT_SECONDS as SWING_CONTEXT_SECONDS
 from umbrick.core.model.low_swing import low_swing
@@ -119,8 +120,5 @@ METHOD = Method(
         ),
         Parameter("length_ms", "number", 500.0, "how long its thump is heard", unit="ms", low=50.0, high=1000.0),
     ),
-    context_seconds=SWING_CONTEXT_SECONDS,
-    rework=rework,
-    reach=lambda parameters: float(parameters["length_ms"]) / 1000 + REACH_SECONDS,
-    nature=Nature.FILTERED,
+    does=Reworking(rework, nature=Nature.FILTERED),
 )

@@ -9,7 +9,8 @@ import numpy.typing as npt
 from scipy.signal import savgol_filter
 
 from umbrick.core.mend.making import standing_for
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.version import Version
@@ -134,6 +135,5 @@ METHOD = Method(
         Parameter("shape", "choice", "curve", "what the samples become", (*_SHAPES, "value")),
         Parameter("value", "number", 0.0, "the value of every sample, for the shape value", (), "", -8.0, 8.0),
     ),
-    context_seconds=0.0,
-    rework=rework,
+    does=Reworking(rework),
 )

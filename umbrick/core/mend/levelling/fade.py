@@ -9,7 +9,8 @@ import numpy as np
 from umbrick.core.mend.cutting.crossfade import shaped
 from umbrick.core.mend.filling.room_tone import room_tone_near
 from umbrick.core.mend.making import Wave, remade
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
@@ -65,7 +66,5 @@ METHOD = Method(
         Parameter("shape", "choice", "s", "how the level goes", SHAPES),
         Parameter("to", "choice", "silence", "what is left where the sound is gone", ("silence", "room_tone")),
     ),
-    context_seconds=0.0,
-    rework=rework,
-    nature=Nature.RELEVELLED,
+    does=Reworking(rework, nature=Nature.RELEVELLED),
 )

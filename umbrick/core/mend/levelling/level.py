@@ -9,7 +9,8 @@ import numpy as np
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB, LevelCurve
 from umbrick.core.mend.making import Wave, remade
-from umbrick.core.mend.method import Method, Parameter, Parameters, Reworked, Stretch
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.source import Samples, check_span
 from umbrick.core.timeline.change import Change, replace
@@ -95,7 +96,5 @@ METHOD = Method(
             check=LevelCurve.parsed,
         ),
     ),
-    context_seconds=0.0,
-    rework=rework,
-    nature=Nature.RELEVELLED,
+    does=Reworking(rework, nature=Nature.RELEVELLED),
 )

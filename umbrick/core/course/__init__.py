@@ -1,0 +1,1 @@
+"""The course: treatments laid over a whole recording, or long spans of it, at any length."""

@@ -1,0 +1,91 @@
+"""What a treatment is: something laid over a recording, worked out block by block as it is heard, drawn or saved."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, NamedTuple, Protocol
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.mend.parameters import Parameter, Parameters
+from umbrick.core.sound.source import Source
+
+Wave = npt.NDArray[np.float64]
+
+Profile = Mapping[str, Any]
+"""What was learned from a recording: small, and nothing but what JSON holds."""
+
+RAMP_MS, AMOUNT = "ramp_ms", "amount"
+
+COMMON = (
+    Parameter(RAMP_MS, "number", 20.0, "how long it takes to come and go at the edges of a span", (), "ms", 0.0, 1e4),
+    Parameter(AMOUNT, "number", 1.0, "how much of what it does is done: 0 nothing, 1 all", (), "", 0.0, 1.0),
+)  # fmt: skip
+"""Settings that every treatment has, as far as it has none of its own by these names."""
+
+
+class Block(NamedTuple):
+    """Sound on its way through a treatment, of shape ``(before + frames + after, channels)``.
+
+    ``start`` is the position of the first of its own frames in the recording; ``before`` and ``after`` are as many
+    frames as the treatment's context, also at the recording's ends: there, the sound is turned about its end.
+    """
+
+    samples: Wave
+    start: int
+    before: int
+    after: int
+    rate: int
+
+    @property
+    def own(self) -> Wave:
+        """The block without what is around it."""
+        return self.samples[self.before : len(self.samples) - self.after]
+
+
+class Process(Protocol):
+    """Treats a block; a pure function."""
+
+    def __call__(self, block: Block, settings: Parameters, profile: Profile, /) -> Wave:
+        """Return what becomes of the block's own frames."""
+        ...
+
+
+class Learn(Protocol):
+    """Learns a profile from the sound that comes to a step."""
+
+    def __call__(
+        self,
+        sound: Source,
+        spans: Sequence[tuple[int, int]],
+        channels: Sequence[int],
+        settings: Parameters,
+        progress: Callable[[float], None],
+        is_cancelled: Callable[[], bool],
+        /,
+    ) -> Profile:
+        """Return the profile of some spans on some channels.
+
+        ParameterError if nothing can be learned there; CancelledError soon after ``is_cancelled`` says so.
+        """
+        ...
+
+
+@dataclass(frozen=True, slots=True)
+class Treatment:
+    """How a method treats sound.
+
+    ``context`` is how many frames on either side of a block it needs, from settings, profile and rate: the borders of
+    blocks cannot be seen. ``version`` counts up when the same settings would sound different from before.
+    ``changes_nothing`` tells from settings and profile whether the sound stays as it is, bit for bit. ``is_quick``
+    means that it is made as fast as it could be read back, so that nothing of it is kept on the disk.
+    """
+
+    process: Process
+    context: Callable[[Parameters, Profile, int], int]
+    changes_nothing: Callable[[Parameters, Profile], bool]
+    learn: Learn | None = None
+    version: int = 1
+    is_quick: bool = False

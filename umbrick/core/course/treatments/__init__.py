@@ -1,0 +1,1 @@
+"""The treatments: one module each."""
