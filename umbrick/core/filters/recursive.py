@@ -35,22 +35,13 @@ def band_pass(low_hz: float, high_hz: float, rate: float) -> Sections:
     return sections
 
 
-def high_shelf(gain_db: float, q: float, hz: float, rate: float) -> Sections:
-    """Return a high shelf (R. Bristow-Johnson, "Cookbook formulae for audio EQ biquad filter coefficients", 1998)."""
-    size, angle = 10 ** (gain_db / 40), 2 * np.pi * hz / rate
-    alpha, cosine, root = np.sin(angle) / (2 * q), np.cos(angle), np.sqrt(size)
-    up, down = size + 1, size - 1
-    b = [up + down * cosine + 2 * root * alpha, -2 * (down + up * cosine), up + down * cosine - 2 * root * alpha]
-    a = [up - down * cosine + 2 * root * alpha, 2 * (down - up * cosine), up - down * cosine - 2 * root * alpha]
-    return np.array([[size * b[0], size * b[1], size * b[2], a[0], a[1], a[2]]]) / a[0]
-
-
-def low_cut(q: float, hz: float, rate: float) -> Sections:
-    """Return a second-order low cut of a given quality (Bristow-Johnson, as above)."""
-    angle = 2 * np.pi * hz / rate
-    alpha, cosine = np.sin(angle) / (2 * q), np.cos(angle)
-    b, a = (1 + cosine) / 2, [1 + alpha, -2 * cosine, 1 - alpha]
-    return np.array([[b, -2 * b, b, *a]]) / a[0]
+def magnitude(sections: Sections, count: int) -> Wave:
+    """Return the magnitude of sections, one after another, at ``count`` frequencies from 0 to half the rate."""
+    z = np.exp(-1j * np.pi * np.arange(count) / (count - 1))
+    made = np.ones(count)
+    for section in sections:
+        made *= np.abs(np.polyval(section[2::-1], z) / np.polyval(section[:2:-1], z))
+    return made
 
 
 def filtered(

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.filters.recursive import filtered, high_shelf, low_cut
+from umbrick.core.filters.recursive import filtered
+from umbrick.core.filters.shapes import cut, shelf
 from umbrick.core.units import SILENCE_DBFS
 
-_SHELF_HZ, _LOW_CUT_HZ = 1500.0, 38.0
+_SHELF_HZ, _SHELF_DB, _LOW_CUT_HZ = 1500.0, 4.0, 38.0
 _STEPS_PER_SECOND = 10
 _STEPS_PER_BLOCK = 4
 _STEPS_PER_SHORT_TERM = 30
@@ -27,8 +28,9 @@ class LoudnessMeter:
     """
 
     def __init__(self, rate: int, channels: int) -> None:
-        shelf = high_shelf(4.0, np.sqrt(0.5), min(_SHELF_HZ, 0.45 * rate), rate)
-        self._sections = np.concatenate([shelf, low_cut(0.5, _LOW_CUT_HZ, rate)])
+        turn = 2 * np.pi / rate
+        high = shelf(turn * min(_SHELF_HZ, 0.45 * rate), np.sqrt(0.5), 10 ** (_SHELF_DB / 40), is_low=False)
+        self._sections = np.concatenate([high, cut(turn * _LOW_CUT_HZ, 0.5, is_low=True)])
         self._state = np.zeros((2, channels, 2))
         self._frames = 0
         self._step = max(1, rate // _STEPS_PER_SECOND)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from umbrick.core.course.treatments import dc, filter, normalize
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice, trim
 from umbrick.core.mend.declipping import declip
@@ -28,6 +29,9 @@ METHODS: dict[str, Method] = {
         fade,
         level,
         trim,
+        filter,
+        dc,
+        normalize,
     )
 }
 

@@ -87,6 +87,10 @@ class PartFile:
         os.fsync(self.handle)
         os.replace(self.path, path)
 
+    def take_name_lightly(self, path: Path) -> None:
+        """Put it in place of a name in one step, without waiting for the disk: for what can be made again."""
+        os.replace(self.path, path)
+
     def take_free_name(self, path: Path) -> None:
         """Dress it as a new file, have it on the disk, then give it a name; FileExistsError if that has been taken."""
         self.dress()

@@ -57,6 +57,31 @@ class Version:
             digest.update(array.astype(np.int64).tobytes())
         return digest.hexdigest()
 
+    def content_key(self, start: int, stop: int) -> str:
+        """Return a name for the content of a span: of equal names the frames are equal."""
+        digest = hashlib.blake2b(digest_size=16)
+        for piece, _ in self.pieces(start, stop):
+            digest.update(f"{piece.source.key}:{piece.start}:{piece.length};".encode())
+        return digest.hexdigest()
+
+    def through(self, source: Source) -> Version:
+        """Return a version with this one's positions whose sound is another source's, of the same length."""
+        lengths = np.diff(self.bounds)
+        goes_on = self.origins[1:] == np.where(
+            self.origins[:-1] == NO_ORIGIN, NO_ORIGIN, self.origins[:-1] + lengths[:-1]
+        )
+        heads = np.flatnonzero(np.concatenate([np.ones(min(1, len(lengths)), bool), ~goes_on]))
+        bounds = np.append(self.bounds[heads], self.frames)
+        return Version(
+            self.rate,
+            self.channels,
+            (source,),
+            np.zeros(len(heads), np.int64),
+            bounds[:-1],
+            self.origins[heads],
+            bounds,
+        )
+
     def per_source(self, of: Callable[[Source], int]) -> Integers:
         """Return a number for each source; those known from the version before are not worked out again."""
         columns = self._columns

@@ -1,0 +1,35 @@
+"""Courses over made-up sound, for the tests of the course."""
+
+import numpy as np
+
+from umbrick.core.course.laid import laid_over
+from umbrick.core.course.learning import learned, new_step
+from umbrick.core.course.tiles import Tiles
+from umbrick.core.mend.registry import METHODS
+from umbrick.core.sound.source import ArraySource
+from umbrick.core.timeline.version import Version
+
+RATE = 8000
+
+
+def opened(sound, rate=RATE, key="sound"):
+    return Version.of(ArraySource(sound, rate, key))
+
+
+def step_of(version, method, settings=None, spans=None, channels=None, course=()):
+    """A step that is ready to be laid over a version which is nobody's descendant."""
+    on = tuple(range(version.channels)) if channels is None else channels
+    step = new_step(METHODS[method], settings or {}, on, spans, course)
+    return learned(version, course, step, version, Tiles())
+
+
+def through(version, *course, tiles=None):
+    return laid_over(version, course, version, tiles or Tiles())
+
+
+def heard(version):
+    return version.read(0, version.frames)
+
+
+def noise(frames, channels=1, seed=0, level=0.3):
+    return level * np.random.default_rng(seed).standard_normal((frames, channels))
