@@ -2,6 +2,7 @@ import os
 import shutil
 import sqlite3
 from contextlib import suppress
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -16,6 +17,8 @@ from umbrick.casebook.locating import Match, absolute, compare, relative
 from umbrick.casebook.recovery import lift_off_broken, recover
 from umbrick.casebook.surveys import Surveyed
 from umbrick.casebook.unnamed import create_unnamed, left_behind
+from umbrick.core.course.learning import new_step
+from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.survey.registry import KINDS
@@ -23,6 +26,7 @@ from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline import change as changes
 from umbrick.core.timeline.history import Edit, Mend, StaleEditError
 from umbrick.core.timeline.lifting import StandsOnError, lift_off, restore_here, switch_off, switch_on
+from umbrick.core.timeline.marks import CourseTurn
 from umbrick.core.timeline.patch import Nature, Patch
 
 FRAMES = 400
@@ -72,7 +76,13 @@ def state_of(history):
         [(edit.title, edit.made, edit.parts, edit.switched_on, edit.switched_off, edit.lifted, edit.kept, edit.made_at)
          for edit in history.all_edits],
         [(entry.number, entry.mend, entry.is_on, entry.first, entry.last) for entry in history.ledger],
+        history.course,
     )  # fmt: skip
+
+
+def offset_step(course=(), spans=None, offset=0.1):
+    step = new_step(METHODS["dc"], {}, (1,), spans, course)
+    return replace(step, profile={"offset": [offset]}, learned_from="what was there")
 
 
 class SavedAndReopened(RuleBasedStateMachine):
@@ -116,6 +126,16 @@ class SavedAndReopened(RuleBasedStateMachine):
         frames = self.history.current.frames
         self.commit(restore_here(self.history, int(at * frames), min(frames, int(at * frames) + length)))
 
+    @rule(where=st.lists(st.tuples(st.integers(0, 190), st.integers(200, FRAMES)), max_size=3), is_on=st.booleans())
+    def lay(self, where, is_on):
+        """Lay something over it, or take the first of what is laid over it off."""
+        course = self.history.course
+        if len(course) > 2:
+            self.commit(Edit("take off", marks=(CourseTurn(course, course[1:]),)))
+            return
+        step = replace(offset_step(course, where or None, 0.1 * len(course)), is_on=is_on)
+        self.commit(Edit("lay", marks=(CourseTurn(course, (*course, step)),)))
+
     @rule()
     def undo(self):
         self.shelf.undo(self.history)
@@ -152,6 +172,47 @@ def test_any_sequence_of_edits_survives_being_closed_and_opened_again(recording)
         max_examples=25, stateful_step_count=20, deadline=None, suppress_health_check=list(HealthCheck)
     )
     machine().runTest()
+
+
+def test_what_a_step_has_learned_is_written_once_however_often_a_setting_changes(casebook, recording):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    step = offset_step()
+    for number in range(20):
+        changed = replace(step, settings=step.settings | {"amount": number / 20})
+        shelf.commit(history, Edit("change", marks=(CourseTurn(history.course, (changed,)),)))
+    assert casebook.store.row("SELECT count(*) FROM profiles") == (1,)
+    again, _, history = reopened(casebook, recording)
+    assert history.course[0].settings["amount"] == 0.95
+    assert history.course[0].profile == {"offset": [0.1]}
+    again.close()
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        'UPDATE profiles SET profile = \'{"offset": ["much"]}\'',
+        "UPDATE profiles SET profile = '{\"offset\": [0.1, 0.2]}'",
+        "UPDATE profiles SET profile = '['",
+        "DELETE FROM profiles",
+        "UPDATE edits SET marks = replace(marks, '\"dc\"', '\"polish\"')",
+        "UPDATE edits SET marks = replace(marks, '\"dc\"', '\"declick\"')",
+        "UPDATE edits SET marks = replace(marks, '\"steady\"', '\"wild\"')",
+        "UPDATE edits SET marks = replace(marks, '[10, 20]', '[20, 10]')",
+        "UPDATE edits SET marks = replace(marks, '[10, 20]', '[10, 999999]')",
+        "UPDATE edits SET marks = replace(marks, '[1]', '[7]')",
+    ],
+)
+def test_a_course_that_makes_no_sense_is_left_out_and_told(casebook, recording, statement):
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    shelf.commit(history, Edit("lay", marks=(CourseTurn((), (offset_step(spans=[(10, 20)]),)),)))
+    tampered(casebook, statement)
+    again = Casebook.open(casebook.path)
+    restored = again.shelves()[0].history(recording.source)
+    assert "could not be read" in restored.lost
+    assert restored.history.course == ()
+    again.close()
 
 
 def test_snapshots_lead_to_the_same_version_as_the_edits(casebook, recording):

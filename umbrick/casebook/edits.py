@@ -15,7 +15,7 @@ import numpy as np
 
 from umbrick.casebook.errors import CasebookError, DamagedCasebookError
 from umbrick.casebook.limits import JSON_LIMIT, LONGEST_NAME, MOST_EDITS, MOST_FRAMES, channels, loaded, names
-from umbrick.casebook.marks import pack_marks, unpack_marks
+from umbrick.casebook.marks import pack_marks, unpack_marks, write_profiles
 from umbrick.casebook.packing import (
     RECORDING,
     Unpacked,
@@ -96,6 +96,7 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
             "INSERT INTO edits (recording, number, title, made_at, ids, parts, marks) VALUES (?, ?, ?, ?, ?, ?, ?)",
             (recording, number, edit.title, edit.made_at, json.dumps(ids), parts, pack_marks(edit.marks)),
         )
+        write_profiles(connection, recording, edit.marks)
         for change in edit.changes:
             for source in change.inserted.sources:
                 if source is not original and not isinstance(source, StoredPatch) and id(source) not in stored:
@@ -283,7 +284,8 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
         recording,
         MOST_EDITS,
     )
-    reading = _Texts(sources[RECORDING].channels)
+    recorded = sources[RECORDING]
+    reading, profiles = _Texts(recorded.channels), _profiles(store, recording)
     for index, (number, title, made_at, ids, parts, marks) in enumerate(rows):
         if number != index:
             raise DamagedCasebookError("A step is missing.")
@@ -296,8 +298,14 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
         made = tuple(reading.mend(row, made_at) for row in mends[number])
         pairs = tuple(zip(bounds[::2], bounds[1::2], strict=False))
         on, off, lifted, kept = reading.ids(ids)
-        marked = () if marks == _NO_NAMES else unpack_marks(marks, sources[RECORDING].frames)
+        marked = () if marks == _NO_NAMES else unpack_marks(marks, recorded.frames, recorded.channels, profiles)
         yield Edit(title, tuple(one.change for one in own), made, pairs, on, off, lifted, kept, made_at, marked), own
+
+
+def _profiles(store: Store, recording: int) -> dict[str, dict[str, Any]]:
+    """Return what steps of the course have learned, by its name."""
+    rows = store.rows("SELECT key, profile FROM profiles WHERE recording = ? LIMIT ?", recording, MOST_EDITS)
+    return {key: loaded(profile, dict) for key, profile in rows}
 
 
 class _Texts:

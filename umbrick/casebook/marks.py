@@ -1,42 +1,64 @@
-"""What edits did to markers and notes, as JSON."""
+"""What edits did to markers, notes and the course, as JSON."""
 
 from __future__ import annotations
 
 import json
+import sqlite3
+from collections.abc import Iterable
 from dataclasses import astuple
 from typing import Any
 
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import JSON_LIMIT, LONGEST_TEXT, loaded
-from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
+from umbrick.casebook.steps import Profiles, pack_step, profile_key, profile_text, unpack_step
+from umbrick.core.errors import ParameterError
+from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn
 
-_MARKER, _NOTE = "marker", "note"
+_MARKER, _NOTE, _COURSE = "marker", "note", "course"
 
 
-def pack_marks(marks: tuple[MarkerTurn | NoteTurn, ...]) -> str:
-    """Return marks as text."""
+def pack_marks(marks: tuple[Mark, ...]) -> str:
+    """Return marks as text; the profiles of steps are named, and are to be written by :func:`write_profiles`."""
     return json.dumps([_packed(mark) for mark in marks])
 
 
-def unpack_marks(text: str, frames: int) -> tuple[MarkerTurn | NoteTurn, ...]:
+def unpack_marks(text: str, frames: int, channels: int, profiles: Profiles) -> tuple[Mark, ...]:
     """Return the marks of an edit on a recording of so many frames; DamagedCasebookError if they make no sense."""
     try:
-        return tuple(_unpacked(row, frames) for row in loaded(text, list, JSON_LIMIT))
-    except (TypeError, ValueError, AttributeError) as error:
-        raise DamagedCasebookError("A marker makes no sense.") from error
+        return tuple(_unpacked(row, frames, channels, profiles) for row in loaded(text, list, JSON_LIMIT))
+    except (TypeError, ValueError, AttributeError, KeyError, ParameterError) as error:
+        raise DamagedCasebookError("A marker or a step of the course makes no sense.") from error
 
 
-def _packed(mark: MarkerTurn | NoteTurn) -> list[Any]:
+def write_profiles(connection: sqlite3.Connection, recording: int, marks: Iterable[Mark]) -> None:
+    """Write what the steps of marks have learned, each once."""
+    for mark in marks:
+        for step in mark.after if isinstance(mark, CourseTurn) else ():
+            if step.profile:
+                row = recording, profile_key(step.profile), profile_text(step.profile)
+                connection.execute("INSERT OR IGNORE INTO profiles VALUES (?, ?, ?)", row)
+
+
+def _packed(mark: Mark) -> list[Any]:
     if isinstance(mark, NoteTurn):
         return [_NOTE, mark.finding_id, mark.before, mark.after]
+    if isinstance(mark, CourseTurn):
+        return [_COURSE, *([pack_step(step) for step in course] for course in (mark.before, mark.after))]
     return [_MARKER, *(None if marker is None else astuple(marker) for marker in (mark.before, mark.after))]
 
 
-def _unpacked(row: Any, frames: int) -> MarkerTurn | NoteTurn:
+def _unpacked(row: Any, frames: int, channels: int, profiles: Profiles) -> Mark:
     kind, *values = row
     if kind == _NOTE:
         finding, before, after = (_text(value) for value in values)
         return NoteTurn(finding, before, after)
+    if kind == _COURSE:
+        courses = [tuple(unpack_step(step, frames, channels, profiles) for step in course) for course in values]
+        before_course, after_course = courses
+        for course in courses:
+            if len({step.id for step in course}) != len(course):
+                raise ValueError(course)
+        return CourseTurn(before_course, after_course)
     if kind != _MARKER:
         raise ValueError(kind)
     before_row, after_row = values

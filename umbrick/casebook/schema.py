@@ -8,7 +8,7 @@ import sqlite3
 APPLICATION_ID = 0x554D4252
 """Marks the file as a casebook ("UMBR"), at a place where every tool that knows SQLite looks."""
 
-VERSION = 3
+VERSION = 4
 """Number of this schema; a change to the tables is a new number and a step in :mod:`umbrick.casebook.migrations`."""
 
 _TABLES = """
@@ -43,8 +43,14 @@ CREATE TABLE edits (
     made_at REAL NOT NULL,
     ids TEXT NOT NULL,               -- switched_on, switched_off, lifted, kept
     parts BLOB NOT NULL,
-    marks TEXT NOT NULL DEFAULT '[]', -- what it did to markers and notes
+    marks TEXT NOT NULL DEFAULT '[]', -- what it did to markers, notes and the course
     PRIMARY KEY (recording, number)
+) STRICT;
+CREATE TABLE profiles (
+    recording INTEGER NOT NULL REFERENCES recordings ON DELETE CASCADE,
+    key TEXT NOT NULL,               -- names the content; steps of the course refer to it
+    profile TEXT NOT NULL,           -- what a treatment has learned
+    PRIMARY KEY (recording, key)
 ) STRICT;
 CREATE TABLE changes (
     recording INTEGER NOT NULL,

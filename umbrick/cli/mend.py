@@ -21,6 +21,13 @@ from umbrick.cli.options import (
 )
 from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_json
 from umbrick.cli.survey import run_survey
+from umbrick.core.course.acting import method_of, treatment_of
+from umbrick.core.course.ahead import highest_sample, read_ahead
+from umbrick.core.course.laid import laid_over
+from umbrick.core.course.learning import learned, new_step
+from umbrick.core.course.step import Course
+from umbrick.core.course.tiles import Tiles
+from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.applying import Mended
@@ -60,9 +67,18 @@ _SURE_ENOUGH = 0.75
 
 @dataclass(frozen=True)
 class _Result:
+    """What was done: the mended version, its mends, the course laid over it, and the highest sample of the outcome."""
+
     version: Version
     mends: tuple[Mend, ...]
     peak: float
+    course: Course = ()
+    outcome: Version | None = None
+
+    @property
+    def count(self) -> int:
+        """How many things were done."""
+        return len(self.mends) + len(self.course)
 
 
 @click.command("mend")
@@ -137,28 +153,35 @@ def mend_command(
         if report_path:
             refuse_existing(report_path, overwrite)
         places = _places(spans, recording, channels) if spans is not None else []
-        survey = run_survey(recording, wanted, quiet)
-        recording.refuse_damage()
-        findings = survey.sifted(sensitivity)
         original = Version.of(recording.source)
-        if method is not None:
+        is_laid = method is not None and isinstance(method.does, Treatment)
+        survey = run_survey(recording, wanted, quiet) if report_path or not is_laid else None
+        recording.refuse_damage()
+        findings = survey.sifted(sensitivity) if survey else []
+        if method is not None and is_laid:
+            result = _laid(original, method, parameters, places, quiet, form.is_fixed_point or ceiling is not None)
+        elif method is not None:
             plan = [[Batch(method, parameters, _chosen(places, findings, method, parameters, recording))]]
         else:
             kinds_mended = wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED]
             sure = findings if kinds else _sure_enough(findings, sensitivity)
             plan = _plan(sure, kinds_mended, original)
-        unasked = findings if method is None and not kinds else []
-        result = _apply(original, plan, findings, survey, quiet, method is not None, unasked)
+        if survey is not None and not is_laid:
+            unasked = findings if method is None and not kinds else []
+            result = _apply(original, plan, findings, survey, quiet, method is not None, unasked)
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
         sha256 = sha256_of(path) if report_path else ""
         keep_as = free_name(path.parent, path, "original") if in_place else None
-        with progress_bar(f"Writing {output.name}", quiet) as progress:
+        with (
+            progress_bar(f"Writing {output.name}", quiet) as progress,
+            read_ahead(result.outcome or result.version) as sound,
+        ):
             saved = save(
-                result.version,
+                sound,
                 output,
                 form,
-                papers=Papers(path, done=done_in_words(result.mends)),
+                papers=Papers(path, done=done_in_words(result.mends, result.course)),
                 origin_format=recording.format,
                 gain_db=gain_db,
                 overwrite=overwrite or in_place,
@@ -166,7 +189,7 @@ def mend_command(
                 on_kept=lambda: write_down(path, keep_as) if keep_as else None,
                 progress=progress,
             )
-        if report_path:
+        if report_path and survey is not None:
             after = _survey_of(saved, wanted, quiet)
             mended = {finding_id: State.MENDED for mend in result.mends for finding_id in mend.finding_ids}
             facts = Facts(
@@ -181,6 +204,7 @@ def mend_command(
                 measures_before=survey.measures(sensitivity),
                 measures_after=after.measures(sensitivity),
                 gain_db=gain_db,
+                course=result.course,
             )
             write_json(report_path, document([facts]), overwrite)
     finally:
@@ -260,6 +284,30 @@ def _chosen(
     return chosen
 
 
+def _laid(
+    original: Version,
+    method: Method,
+    parameters: dict[str, Any],
+    places: Sequence[Place],
+    quiet: bool,
+    measures_peak: bool,
+) -> _Result:
+    """Return the recording with a treatment laid over it, at places or over all of it."""
+    spans = [(place.start, place.stop) for place in places]
+    is_all = spans == [(0, original.frames)]
+    tiles = Tiles()
+    step = new_step(method, parameters, places[0].channels, None if is_all else spans, ())
+    if treatment_of(step).learn:
+        with progress_bar(f"Measuring for {method.title}", quiet) as progress:
+            step = learned(original, (), step, original, tiles, progress)
+    outcome = laid_over(original, (step,), original, tiles)
+    peak = 0.0
+    if measures_peak:
+        with progress_bar(method.title, quiet) as progress:
+            peak = highest_sample(outcome, progress)
+    return _Result(original, (), peak, (step,), outcome)
+
+
 def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Finding]:
     """Return the findings that are mended although no one named their kinds; say how many are left for that."""
     chosen = [f for f in findings if f.kind in _UNASKED and (f.confidence >= _SURE_ENOUGH or f.kind in asked)]
@@ -322,7 +370,7 @@ def _is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Fi
 def _gain_db(result: _Result, form: FileFormat, ceiling_dbfs: float | None) -> float:
     if ceiling_dbfs is not None:
         return fitting_gain_db(result.peak, ceiling_dbfs)
-    return fitting_gain_db(result.peak) if form.is_fixed_point and result.mends else 0.0
+    return fitting_gain_db(result.peak) if form.is_fixed_point and result.count else 0.0
 
 
 def _survey_of(saved: Saved, kinds: list[Kind], quiet: bool) -> Survey:
@@ -339,7 +387,7 @@ def _tell(saved: Saved, result: _Result, gain_db: float, as_json: bool, quiet: b
             "path": str(saved.path),
             "container": saved.format.container,
             "subtype": saved.format.subtype,
-            "mends": len(result.mends),
+            "mends": result.count,
             "gain_db": round(gain_db, 1),
             "peak_dbfs": round(amplitude_to_db(result.peak) + gain_db, 2),
             "cut_off_samples": saved.over,
@@ -348,6 +396,8 @@ def _tell(saved: Saved, result: _Result, gain_db: float, as_json: bool, quiet: b
         write_json("-", document, overwrite=False)
     elif not quiet:
         done = format_count(len(result.mends), "mend") if result.mends else "nothing was mended"
+        if result.course:
+            done = f"{method_of(result.course[0]).title.lower()} laid over it"
         say(f"{saved.path}: {done}, {saved.format.name}.")
         if gain_db:
             say(f"Lowered by {format_lowering(gain_db)} so that the peaks fit; --subtype FLOAT keeps the level.")

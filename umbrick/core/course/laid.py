@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from umbrick.core.course.acting import acts
 from umbrick.core.course.rendered import Named, Rendered
 from umbrick.core.course.step import Course, merged
 from umbrick.core.course.tiles import Tiles
@@ -23,7 +24,7 @@ def laid_over(version: Version, course: Course, original: Version, tiles: Tiles)
     """
     source: Named = version
     for step in course:
-        if not step.acts:
+        if not acts(step):
             continue
         spans = None
         if step.spans is not None:

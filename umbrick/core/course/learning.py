@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 
+from umbrick.core.course.acting import treatment_of
 from umbrick.core.course.laid import laid_over
 from umbrick.core.course.step import Course, Spans, Step, free_id, merged
 from umbrick.core.course.tiles import Tiles
@@ -48,7 +49,7 @@ def placed_spans(version: Version, step: Step, original: Version) -> Spans:
 def what_is_learned_from(version: Version, course: Course, step: Step, original: Version, tiles: Tiles) -> str:
     """Return a name for the sound that a step learns from: another one when that has changed."""
     sound = sound_before(version, course, step, original, tiles)
-    return f"{sound.key}:{placed_spans(version, step, original)}" if step.treatment.learn else ""
+    return f"{sound.key}:{placed_spans(version, step, original)}" if treatment_of(step).learn else ""
 
 
 def learned(
@@ -69,7 +70,7 @@ def learned(
     CancelledError
         If ``is_cancelled`` says so.
     """
-    treatment = step.treatment
+    treatment = treatment_of(step)
     if treatment.learn is None:
         return step
     sound = sound_before(version, course, step, original, tiles)

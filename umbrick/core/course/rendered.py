@@ -9,6 +9,7 @@ from typing import Protocol
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.course.acting import sound_key, treatment_of
 from umbrick.core.course.step import Step
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.course.treatment import Block
@@ -49,12 +50,12 @@ class Rendered:
         self.below, self.step, self.spans = below, step, spans
         self.rate, self.channels, self.frames = below.rate, below.channels, below.frames
         self._tiles = tiles
-        self._treatment = step.treatment
+        self._treatment = treatment_of(step)
         self._context = self._treatment.context(step.settings, step.profile, self.rate)
         self._ramp = step.ramp_frames(self.rate)
         self._on = list(step.channels)
         self._is_whole = spans is None and len(self._on) == self.channels
-        self._step_key = step.sound_key
+        self._step_key = sound_key(step)
         self._keys: dict[int, str] = {}
         where = "all" if spans is None else spans.tobytes().hex()
         told = f"{below.key}|{self._step_key}|{where}"

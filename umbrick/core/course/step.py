@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from umbrick.core.course.treatment import AMOUNT, RAMP_MS, Profile, Treatment
-from umbrick.core.mend.method import Method
-from umbrick.core.mend.registry import method_named
+from umbrick.core.units import format_clock, format_count, format_length
 
 Spans = tuple[tuple[int, int], ...]
+
+Profile = Mapping[str, Any]
+"""What was learned from a recording: small, and nothing but what JSON holds."""
+
+RAMP_MS, AMOUNT = "ramp_ms", "amount"
+"""Settings that every step has."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,18 +38,6 @@ class Step:
     algorithm: int = 1
 
     @property
-    def kind(self) -> Method:
-        """The method that it is made by; ParameterError if this program has none of that name."""
-        return method_named(self.method)
-
-    @property
-    def treatment(self) -> Treatment:
-        """How it treats sound."""
-        does = self.kind.does
-        assert isinstance(does, Treatment)
-        return does
-
-    @property
     def amount(self) -> float:
         """How much of it is done, from 0 to 1."""
         return float(self.settings[AMOUNT])
@@ -56,21 +46,19 @@ class Step:
         """Return how many frames it takes to come and go at the edges of its spans."""
         return round(float(self.settings[RAMP_MS]) * rate / 1000)
 
-    @property
-    def acts(self) -> bool:
-        """Whether it changes anything at all."""
-        wanted = self.is_on and self.amount > 0 and self.spans != ()
-        return wanted and not self.treatment.changes_nothing(self.settings, self.profile)
-
-    @property
-    def sound_key(self) -> str:
-        """A name for what it does to sound wherever it acts."""
-        told = [self.method, self.treatment.version, self.settings, self.profile, self.channels]
-        return hashlib.blake2b(json.dumps(told, sort_keys=True).encode(), digest_size=16).hexdigest()
-
 
 Course = tuple[Step, ...]
 """Steps in the order in which sound goes through them."""
+
+
+def where_told(step: Step, rate: int) -> str:
+    """Return in words where a step acts."""
+    if step.where or step.spans is None:
+        return step.where or "all of it"
+    if len(step.spans) != 1:
+        return format_count(len(step.spans), "place")
+    start, stop = step.spans[0]
+    return f"{format_clock(start, rate)}, {format_length(stop - start, rate)}"
 
 
 def free_id(course: Iterable[Step]) -> str:

@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple, Protocol
+from typing import NamedTuple, Protocol
 
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.course.step import AMOUNT, RAMP_MS, Profile
 from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.sound.source import Source
 
 Wave = npt.NDArray[np.float64]
-
-Profile = Mapping[str, Any]
-"""What was learned from a recording: small, and nothing but what JSON holds."""
-
-RAMP_MS, AMOUNT = "ramp_ms", "amount"
 
 COMMON = (
     Parameter(RAMP_MS, "number", 20.0, "how long it takes to come and go at the edges of a span", (), "ms", 0.0, 1e4),
@@ -79,6 +75,7 @@ class Treatment:
 
     ``context`` is how many frames on either side of a block it needs, from settings, profile and rate: the borders of
     blocks cannot be seen. ``version`` counts up when the same settings would sound different from before.
+    ``is_profile`` tells whether something can be a profile for so many channels: a casebook may come from anywhere.
     ``changes_nothing`` tells from settings and profile whether the sound stays as it is, bit for bit. ``is_quick``
     means that it is made as fast as it could be read back, so that nothing of it is kept on the disk.
     """
@@ -87,5 +84,6 @@ class Treatment:
     context: Callable[[Parameters, Profile, int], int]
     changes_nothing: Callable[[Parameters, Profile], bool]
     learn: Learn | None = None
+    is_profile: Callable[[Profile, int], bool] = lambda profile, _: not profile
     version: int = 1
     is_quick: bool = False

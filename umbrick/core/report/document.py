@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from umbrick import __version__
+from umbrick.core.course.step import Step
 from umbrick.core.report.facts import Facts
 from umbrick.core.survey.document import findings_as_json, measures_as_json
 from umbrick.core.survey.survey import Measures
@@ -40,6 +41,7 @@ def _entry(facts: Facts) -> dict[str, Any]:
         "mends": [
             *(_mend(mend, is_on=True) for mend in facts.mends),
             *(_mend(mend, is_on=False) for mend in facts.switched_off),
+            *(_step(step, facts) for step in facts.course),
         ],
         "markers": [
             {"name": cue.name, "start": cue.start, "end": cue.start + cue.length, "note": cue.note}
@@ -47,6 +49,26 @@ def _entry(facts: Facts) -> dict[str, Any]:
         ],
         "timing_debt_frames": facts.timing_debt,
         "provenance_percent": {name: round(share, 6) for name, share in shares.items()},
+    }
+
+
+def _step(step: Step, facts: Facts) -> dict[str, Any]:
+    """Return a step of the course, like a mend that covers all of its spans; these are in frames of the original."""
+    spans = step.spans if step.spans is not None else ((0, facts.original.frames),)
+    return {
+        "method": step.method,
+        "parameters": step.settings,
+        "start": spans[0][0] if spans else 0,
+        "end": spans[-1][1] if spans else 0,
+        "channels": list(step.channels),
+        "time_shift": 0,
+        "seam_score": None,
+        "findings": [],
+        "is_on": step.is_on,
+        "made_at": None,
+        "program_version": __version__,
+        "is_course": True,
+        "spans": [list(span) for span in spans],
     }
 
 

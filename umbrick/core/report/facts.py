@@ -6,6 +6,8 @@ from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
+from umbrick.core.course.acting import acts
+from umbrick.core.course.step import Course
 from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.survey.finding import Finding, State
@@ -40,6 +42,8 @@ class Facts:
     notes: Mapping[str, str] = field(default_factory=dict)
     markers: Sequence[Cue] = ()
     can_be_heard: bool = True
+    course: Course = ()
+    """What is laid over the mended version."""
 
     @property
     def timing_debt(self) -> int:
@@ -65,8 +69,10 @@ def states_of(history: History, closed: Iterable[str] = ()) -> dict[str, State]:
     return states | {name: State.MENDED for name, count in counts.items() if count > 0}
 
 
-def done_in_words(mends: Sequence[Mend]) -> str:
-    """Return what mends did in a few words, for a file's coding history: ``12 mends: 11 declip, 1 bridge``."""
+def done_in_words(mends: Sequence[Mend], course: Course = ()) -> str:
+    """Return what was done in a few words, for a file's coding history: ``12 mends: 11 declip, 1 bridge; filter``."""
     counts = Counter(mend.method for mend in mends)
     each = ", ".join(f"{count} {method}" for method, count in counts.most_common())
-    return f"{format_count(len(mends), 'mend')}: {each}" if mends else "no mends"
+    made = f"{format_count(len(mends), 'mend')}: {each}" if mends else "no mends"
+    laid = ", ".join(step.method for step in course if acts(step))
+    return f"{made}; {laid}" if laid else made

@@ -8,6 +8,8 @@ from datetime import datetime
 from html import escape
 
 from umbrick import __version__
+from umbrick.core.course.acting import method_of
+from umbrick.core.course.step import where_told
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.registry import settings_told
 from umbrick.core.report.facts import Facts
@@ -90,6 +92,7 @@ def _section(facts: Facts, progress: Callable[[float], None], is_cancelled: Call
         _measures(facts),
         f"<h3>Where the samples come from</h3>{provenance_bar(facts.version, original)}",
         f"<p>{told}. Timing debt {debt}.</p>",
+        _course(facts),
         _mends(facts, progress, is_cancelled),
         _findings(facts),
         _markers(facts),
@@ -118,6 +121,20 @@ def _measures(facts: Facts) -> str:
 def _measure(name: str, say: Callable[[Measures], str], before: Measures, after: Measures | None) -> str:
     last = f"<td>{say(after)}</td>" if after else ""
     return f"<tr><td class='faint'>{name}</td><td>{say(before)}</td>{last}</tr>"
+
+
+def _course(facts: Facts) -> str:
+    """Return what is laid over the mended sound, in the order in which sound goes through it."""
+    if not facts.course:
+        return ""
+    rate = facts.original.rate
+    rows = "".join(
+        f"<tr><td>{number}</td><td>{escape(method_of(step).title)}{'' if step.is_on else ' (switched off)'}</td>"
+        f"<td>{escape(method_of(step).told(step.settings))}</td><td>{escape(where_told(step, rate))}</td></tr>"
+        for number, step in enumerate(facts.course, 1)
+    )
+    head = "<tr><th></th><th>Treatment</th><th>Settings</th><th>Where</th></tr>"
+    return f"<h3>Course</h3><table>{head}{rows}</table>"
 
 
 def _mends(facts: Facts, progress: Callable[[float], None], is_cancelled: Callable[[], bool]) -> str:

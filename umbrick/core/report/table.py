@@ -60,3 +60,19 @@ def _rows(facts: Facts) -> Iterator[tuple[object, ...]]:
                 "",
                 "",
             )
+    for step in facts.course:
+        for start, stop in step.spans if step.spans is not None else ((0, facts.original.frames),):
+            yield (
+                facts.path,
+                "course",
+                step.method,
+                start,
+                stop,
+                format_clock(start, rate),
+                " ".join(map(str, step.channels)),
+                "on" if step.is_on else "switched off",
+                *("",) * 4,
+                ", ".join(f"{name}={value}" for name, value in step.settings.items()),
+                "",
+                "",
+            )

@@ -10,9 +10,10 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from umbrick import __version__
+from umbrick.core.course.step import Course
 from umbrick.core.errors import UmbrickError
 from umbrick.core.timeline.change import Change, applied
-from umbrick.core.timeline.marks import Marker, MarkerTurn, NoteTurn
+from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn
 from umbrick.core.timeline.version import Version
 
 _VERSIONS_AT_HAND = 8
@@ -62,7 +63,7 @@ class Edit:
     ``changes`` are applied one after another. ``parts`` gives, for each mend of ``made`` and then for each id of
     ``switched_on``, which spans of the last change are its own, as a half-open range. ``switched_off`` and ``lifted``
     name mends that no longer act; lifted ones leave the ledger too. ``kept`` names findings that were left as they
-    are, on purpose. ``marks`` is what it does to markers and notes.
+    are, on purpose. ``marks`` is what it does to markers, notes and the course.
     """
 
     title: str
@@ -74,7 +75,7 @@ class Edit:
     lifted: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
     made_at: float = 0.0
-    marks: tuple[MarkerTurn | NoteTurn, ...] = ()
+    marks: tuple[Mark, ...] = ()
 
     @property
     def time_shift(self) -> int:
@@ -123,6 +124,7 @@ class History:
     _entries: dict[str, Entry] = field(init=False, default_factory=dict)
     _markers: dict[str, Marker] = field(init=False, default_factory=dict)
     _notes: dict[str, str] = field(init=False, default_factory=dict)
+    _course: Course = field(init=False, default=())
     _lines: list[Entry] = field(init=False, default_factory=list)
     _acting: int = field(init=False, default=0)
     _moving: int = field(init=False, default=0)
@@ -215,6 +217,11 @@ class History:
     def notes(self) -> Mapping[str, str]:
         """The notes on findings, by their ids."""
         return self._notes
+
+    @property
+    def course(self) -> Course:
+        """The treatments laid over the current version."""
+        return self._course
 
     @property
     def timing_debt(self) -> int:
@@ -337,7 +344,7 @@ class History:
             before = self._entries[mend_id]
             yield Turn(before, replace(before, is_on=True, change=edit.changes[-1], first=first, last=last))
 
-    def _turn(self, turns: tuple[Turn, ...], marks: Iterable[MarkerTurn | NoteTurn]) -> None:
+    def _turn(self, turns: tuple[Turn, ...], marks: Iterable[Mark]) -> None:
         for turn in turns:
             self._acting += _is_on(turn.after) - _is_on(turn.before)
             if turn.after is not None:
@@ -348,7 +355,9 @@ class History:
         if turns:
             self._ledger = None
         for mark in marks:
-            if isinstance(mark, NoteTurn):
+            if isinstance(mark, CourseTurn):
+                self._course = mark.after
+            elif isinstance(mark, NoteTurn):
                 self._notes[mark.finding_id] = mark.after
                 if not mark.after:
                     del self._notes[mark.finding_id]
@@ -378,7 +387,9 @@ class History:
             self._versions.popitem(last=False)
 
 
-def _reversed(mark: MarkerTurn | NoteTurn) -> MarkerTurn | NoteTurn:
+def _reversed(mark: Mark) -> Mark:
+    if isinstance(mark, CourseTurn):
+        return CourseTurn(mark.after, mark.before)
     if isinstance(mark, NoteTurn):
         return NoteTurn(mark.finding_id, mark.after, mark.before)
     return MarkerTurn(mark.after, mark.before)

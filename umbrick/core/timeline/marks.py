@@ -1,8 +1,10 @@
-"""Markers and notes: what a person writes on a recording."""
+"""What edits do besides changing pieces: to markers, notes, and the course that is laid over a recording."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+
+from umbrick.core.course.step import Course
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,3 +36,14 @@ class NoteTurn:
     finding_id: str
     before: str
     after: str
+
+
+@dataclass(frozen=True, slots=True)
+class CourseTurn:
+    """What an edit does to the course."""
+
+    before: Course
+    after: Course
+
+
+Mark = MarkerTurn | NoteTurn | CourseTurn

@@ -7,7 +7,8 @@ from functools import lru_cache
 
 import numpy as np
 
-from umbrick.core.course.treatment import COMMON, Block, Profile, Treatment
+from umbrick.core.course.step import Profile
+from umbrick.core.course.treatment import COMMON, Block, Treatment
 from umbrick.core.errors import CancelledError
 from umbrick.core.filters.zero_phase import Wave, convolved, spectrum_for
 from umbrick.core.mend.method import Method
@@ -39,6 +40,12 @@ def learn(
     return {"offset": [float(value) for value in total / max(1, frames)]}
 
 
+def is_profile(profile: Profile, channels: int) -> bool:
+    """Return whether this is an offset for each channel."""
+    offset = profile.get("offset")
+    return isinstance(offset, list) and len(offset) == channels and all(type(value) is float for value in offset)
+
+
 def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     """Return a block without its offset: the recording's mean, or the mean of some seconds around each frame."""
     if settings["drift"] == "steady":
@@ -67,5 +74,5 @@ METHOD = Method(
         Parameter("over_s", "number", 2.0, "over how long a drifting offset is averaged", (), "s", 0.2, 10.0),
         *COMMON,
     ),
-    does=Treatment(process, context, lambda *_: False, learn, is_quick=True),
+    does=Treatment(process, context, lambda *_: False, learn, is_profile, is_quick=True),
 )

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from functools import lru_cache
 
-from umbrick.core.course.treatment import COMMON, Block, Profile, Treatment
+from umbrick.core.course.step import Profile
+from umbrick.core.course.treatment import COMMON, Block, Treatment
 from umbrick.core.filters.shapes import (
     HIGHEST_HZ,
     LEAST_GAIN_DB,

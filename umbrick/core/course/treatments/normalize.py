@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from umbrick.core.course.treatment import COMMON, Block, Profile, Treatment
+from umbrick.core.course.step import Profile
+from umbrick.core.course.treatment import COMMON, Block, Treatment
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.filters.zero_phase import Wave
 from umbrick.core.measure.levels import LevelMeter
@@ -50,6 +51,11 @@ def learn(
     }
 
 
+def is_profile(profile: Profile, channels: int) -> bool:
+    """Return whether this is a level for each measure."""
+    return set(profile) == set(USUAL) and all(type(level_db) is float for level_db in profile.values())
+
+
 def gain_db(settings: Parameters, profile: Profile) -> float:
     """Return the gain that brings what was measured to the target; 0 where it is too short for a loudness."""
     measure = str(settings["measure"])
@@ -79,6 +85,7 @@ METHOD = Method(
         lambda *_: 0,
         lambda settings, profile: bool(profile) and gain_db(settings, profile) == 0,
         learn,
+        is_profile,
         is_quick=True,
     ),
 )

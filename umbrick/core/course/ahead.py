@@ -1,0 +1,80 @@
+"""Reading a course from start to end: the next tiles are worked out on other cores while one is written."""
+
+from __future__ import annotations
+
+import os
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.course.laid import rendered_source
+from umbrick.core.course.rendered import TILE
+from umbrick.core.errors import CancelledError
+from umbrick.core.sound.source import Samples, Source
+from umbrick.core.timeline.version import Version
+
+_TILES_AHEAD = 4
+
+
+class _Ahead:
+    """A version whose next tiles are asked for whenever some of it is read."""
+
+    def __init__(self, version: Version, pool: ThreadPoolExecutor) -> None:
+        self._version, self._pool = version, pool
+        self._asked = 0
+        self._waiting: deque[Future[Samples]] = deque()
+        self.key, self.rate, self.channels, self.frames = version.key, version.rate, version.channels, version.frames
+
+    @property
+    def available(self) -> int:
+        return self._version.available
+
+    def read(self, start: int, stop: int) -> Samples:
+        self._ask(stop)
+        return self._version.read(start, stop)
+
+    def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
+        self._ask(stop)
+        return self._version.read_exact(start, stop)
+
+    def _ask(self, stop: int) -> None:
+        while self._asked < min(stop + _TILES_AHEAD * TILE, self.frames):
+            first = self._asked // TILE * TILE
+            self._asked = first + TILE
+            self._waiting.append(self._pool.submit(self._version.read, first, min(first + TILE, self.frames)))
+        while self._waiting and self._waiting[0].done():
+            self._waiting.popleft().result()
+
+
+@contextmanager
+def read_ahead(version: Version) -> Iterator[Source]:
+    """Give a version to be read from start to end; one that no course is laid over is given as it is."""
+    if rendered_source(version) is None:
+        yield version
+        return
+    pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="course")
+    try:
+        yield _Ahead(version, pool)
+    finally:
+        pool.shutdown(wait=True, cancel_futures=True)
+
+
+def highest_sample(
+    version: Version,
+    progress: Callable[[float], None] = lambda _: None,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> float:
+    """Return the highest absolute sample of a version; CancelledError if ``is_cancelled`` says so."""
+    highest = 0.0
+    with read_ahead(version) as sound:
+        for start in range(0, version.frames, TILE):
+            if is_cancelled():
+                raise CancelledError
+            block = sound.read(start, min(start + TILE, version.frames))
+            highest = max(highest, float(block.max()), -float(block.min()))
+            progress(min(1.0, (start + TILE) / version.frames))
+    return highest
