@@ -10,6 +10,8 @@ import numpy.typing as npt
 from umbrick.casebook.locating import Match, compare
 from umbrick.casebook.shelf import Reference, Shelf
 from umbrick.casebook.surveys import Surveyed
+from umbrick.core.course.laid import laid_over
+from umbrick.core.course.tiles import Tiles
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.facts import Facts, states_of
 from umbrick.core.sound.cues import Cue
@@ -68,9 +70,14 @@ def facts_of_shelf(
     form = FileFormat(reference.container, reference.subtype)
     facts = facts_of(
         str(reference.home), sha256, form, history, surveyed, reference.sensitivity,
-        closed if measured == history.current.key else (), recording is not None, progress, is_cancelled,
+        closed if measured == outcome_key(history) else (), recording is not None, progress, is_cancelled,
     )  # fmt: skip
     return facts, recording
+
+
+def outcome_key(history: History) -> str:
+    """Return the name of what is heard of a recording: its current version, through its course."""
+    return laid_over(history.current, history.course, history.original, Tiles()).key
 
 
 def facts_of(
@@ -97,6 +104,7 @@ def facts_of(
         If ``is_cancelled`` says so.
     """
     original, version = history.original, history.current
+    outcome = laid_over(version, history.course, original, Tiles())
     states = states_of(history, closed)
     findings = []
     if surveyed:
@@ -107,8 +115,8 @@ def facts_of(
             if passes or finding.id in states
         ]
     after = None
-    if surveyed and can_be_heard and history.mend_count:
-        found = Surveyor(version, form.bits, list(KINDS.values())).run(progress, is_cancelled)
+    if surveyed and can_be_heard and (history.mend_count or history.course):
+        found = Surveyor(outcome, form.bits, list(KINDS.values())).run(progress, is_cancelled)
         after = found.measures(sensitivity)
     spans = map_spans(original, version, [(marker.start, marker.stop) for marker in history.markers])
     markers = [
@@ -132,4 +140,5 @@ def facts_of(
         dict(history.notes),
         markers,
         can_be_heard,
+        history.course,
     )

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from umbrick.core.course.laid import underneath
 from umbrick.core.errors import CancelledError, FileError
 from umbrick.core.fault_log import fault_named, note_fault
 from umbrick.core.timeline.positions import map_position
@@ -446,7 +447,7 @@ def _joined(before: _State, after: _State, now: _State) -> _State:
 
 
 def _moved(position: int, old: Programme | None, new: Programme) -> int:
-    if old is None or old.after is new.after:
+    if old is None or underneath(old.after) is underneath(new.after):
         return position
     return map_position(old.after, new.after, min(position, old.after.frames))
 

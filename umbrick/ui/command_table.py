@@ -8,6 +8,7 @@ from typing import Protocol
 from umbrick.core.survey.finding import State
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
@@ -19,6 +20,7 @@ from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
 from umbrick.ui.commands import Command, always
+from umbrick.ui.course_commands import course_commands
 from umbrick.ui.file_dialogs import FileDialogs
 from umbrick.ui.hand_commands import hand_commands, selection_commands
 from umbrick.ui.hand_dialogs import HandDialogs
@@ -42,6 +44,7 @@ class Dialogs(Protocol):
     def find_command(self) -> None: ...
     def toggle_docket(self) -> None: ...
     def toggle_treatment(self) -> None: ...
+    def toggle_course(self) -> None: ...
     def toggle_ledger(self) -> None: ...
     def is_ledger_open(self) -> bool: ...
     def toggle_dusk(self) -> None: ...
@@ -64,6 +67,7 @@ def command_table(
     saving: Saving,
     putting_back: PuttingBack,
     viewing: Viewing,
+    coursing: Coursing,
     tools: Tools,
     dialogs: Dialogs,
     files: FileDialogs,
@@ -416,6 +420,7 @@ def command_table(
         ),
         Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", dialogs.stop_jobs,
                 ("Esc",), can_stop, separated=True),
+        *course_commands(coursing, dialogs.toggle_course),
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",

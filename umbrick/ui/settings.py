@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from umbrick.playback.output import Choice
 
 _MOST_RECENT = 8
+_TILE_LIMIT_GB = 8
 _NAME_PATTERN = "{name}-mended"
 
 
@@ -75,6 +76,12 @@ def set_leads_ms(before: int, after: int) -> None:
     settings = open_settings()
     settings.setValue("lead_in_ms", before)
     settings.setValue("lead_out_ms", after)
+
+
+def tile_limit_bytes() -> int:
+    """Return how much room on the disk what the course makes may take."""
+    text = str(open_settings().value("tile_limit_gb", _TILE_LIMIT_GB))
+    return (int(text) if text.isdigit() else _TILE_LIMIT_GB) << 30
 
 
 def name_pattern() -> str:

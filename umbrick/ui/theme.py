@@ -197,5 +197,7 @@ QTableView[role="ledger"]::item {{ padding: 0 4px; border: none; }}
 QTableView[role="ledger"]::item:selected {{ background: {raised}; color: {ink}; }}
 QWidget[role="notice"] {{ background: {raised}; border-bottom: 1px solid {rule}; }}
 QWidget[role="notice"] QLabel {{ border: none; }}
+QFrame[role="step"] {{ background: {desk}; border: 1px solid {rule}; border-radius: 4px; }}
+QFrame[role="chosen_step"] {{ background: {raised}; border: 1px solid {mended}; border-radius: 4px; }}
 QFrame[role="rule"] {{ background: {rule}; max-height: 1px; border: none; }}
 """

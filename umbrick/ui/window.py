@@ -18,6 +18,7 @@ from umbrick.ui import settings
 from umbrick.ui import theme as themes
 from umbrick.ui.arrangement import Arrangement
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
@@ -36,6 +37,7 @@ from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.command_table import command_table
 from umbrick.ui.commands import Actions
+from umbrick.ui.course_commands import ADDING
 from umbrick.ui.dialogs.command_finder import CommandFinder
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.key_sheet import KeySheet
@@ -46,6 +48,7 @@ from umbrick.ui.icons import icon
 from umbrick.ui.mend_dialogs import MendDialogs
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.context import ContextPanel
+from umbrick.ui.panels.course_page import CoursePage
 from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
 from umbrick.ui.panels.ledger import Ledger
@@ -117,10 +120,13 @@ class BenchWindow(QMainWindow):
         self.reporting = Reporting(self.bench)
         self.marking = Marking(self.bench)
         self.tools = tools = Tools.of(self.bench, self.marking)
-        self.listening = Listening(self.bench, self.mending, tools.trying, output)
+        self.coursing = Coursing(self.bench)
+        self.listening = Listening(self.bench, self.mending, tools.trying, self.coursing, output)
         self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
-        self.viewing = Viewing(self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting)
+        self.viewing = Viewing(
+            self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
+        )
         self._ledger_is_open = False
         self.guide: GuideDialog | None = None
         hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
@@ -149,6 +155,7 @@ class BenchWindow(QMainWindow):
             self.saving,
             self.putting_back,
             self.viewing,
+            self.coursing,
             tools,
             self,
             self._file_dialogs,
@@ -203,7 +210,13 @@ class BenchWindow(QMainWindow):
                 "leave": self._button("stop", "Leave it  Esc"),
             },
         )
-        self.treatment = ContextPanel(self.bench, tools, self.mending, finding, by_hand, seam)
+        course = CoursePage(
+            self.bench,
+            self.coursing,
+            {"carry": self._button("carry_step", "Carry it here  Alt+P"), "back": self._button("course", "Done  F3")},
+            [self.actions_.actions[name] for name, *_ in ADDING],
+        )
+        self.treatment = ContextPanel(self.bench, tools, self.mending, self.coursing, finding, by_hand, seam, course)
         hand_dialogs.panel, hand_dialogs.loupe = self.treatment, self.loupe
         self.header = Header(self.bench, self.listening, self.actions_.actions)
         self.notices = NoticeBar(self.bench)
@@ -274,6 +287,7 @@ class BenchWindow(QMainWindow):
             self.marking.changed,
             self.listening.changed,
             self.saving.changed,
+            self.coursing.changed,
             self.reporting.changed,
             self.tools.selecting.changed,
             self.tools.handwork.changed,
@@ -288,13 +302,14 @@ class BenchWindow(QMainWindow):
         ):
             signal.connect(self._refresh)
         self.tools.seaming.desk_changed.connect(self._show_desk)
-        for page in (self.treatment.by_hand, self.treatment.seam):
+        for page in (self.treatment.by_hand, self.treatment.seam, self.treatment.course):
             page.left.connect(self._free_keyboard)
         for working in (
             self.surveying,
             self.mending,
             self.rehearsing,
             self.saving,
+            self.coursing,
             self.reporting,
             self.tools.reviewing,
         ):
@@ -514,6 +529,11 @@ class BenchWindow(QMainWindow):
         reviewing.set_open(not reviewing.is_open)
         (self.review.chart if reviewing.is_open else self.strips[1]).setFocus()
 
+    def toggle_course(self) -> None:
+        """Show the course in the treatment panel, or what is at the place one looks at."""
+        self.treatment.show()
+        self.coursing.set_open(not self.coursing.is_open)
+
     def toggle_treatment(self) -> None:
         """Show or hide the treatment panel."""
         self.treatment.setVisible(self.treatment.isHidden())
@@ -537,6 +557,7 @@ class BenchWindow(QMainWindow):
             self.rehearsing,
             self.lifting,
             self.saving,
+            self.coursing,
             self.reporting,
             self.tools.handwork,
         ):
@@ -565,12 +586,15 @@ class BenchWindow(QMainWindow):
             return "Reporting"
         if self.tools.handwork.job:
             return "Working by hand"
+        if self.coursing.job:
+            return "Measuring"
         return "Saving" if self.saving.job else ""
 
     def is_settled(self) -> bool:
         """Whether all that was begun is done and drawn."""
         visible = [strip for strip in self.strips if strip.isVisible()]
-        return self.bench.jobs.is_idle and self.seam_desk.is_idle and all(strip.is_idle for strip in visible)
+        is_at_rest = self.bench.jobs.is_idle and self.coursing.rendering.is_idle and self.seam_desk.is_idle
+        return is_at_rest and all(strip.is_idle for strip in visible)
 
     # Qt's events.
 
@@ -619,6 +643,7 @@ class BenchWindow(QMainWindow):
         """Stop every thread and let go of every file."""
         self.listening.close()
         self.putting_back.close()
+        self.coursing.close()
         self.bench.jobs.cancel_all()
         for strip in self.strips:
             strip.close_renderer()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -10,6 +11,10 @@ import numpy as np
 
 from umbrick.casebook.locating import stat_of
 from umbrick.casebook.shelf import Shelf
+from umbrick.core.course.ahead import highest_sample
+from umbrick.core.course.laid import laid_over, rendered_source
+from umbrick.core.course.step import Course
+from umbrick.core.course.tiles import Tiles
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Adjustment
@@ -31,6 +36,7 @@ PASSAGE_SECONDS = 4.0
 LOUPE_FRAMES = 96
 _NONE: frozenset[str] = frozenset()
 _PEAKS_HELD = 256
+_LAID_HELD = 4
 _PEAK_COLUMNS = 4096
 """The peak is measured in so many parts, so that after an edit just those it touched are measured again."""
 
@@ -44,6 +50,8 @@ class Work:
     shelf: Shelf
     """Its place in the casebook."""
     history: History
+    tiles: Tiles = field(default_factory=Tiles)
+    """Where what the course makes is kept."""
     columns: Columns = field(init=False)
     home: Path = field(init=False)
     """The file it belongs in: its own, until the old one is kept elsewhere."""
@@ -89,6 +97,7 @@ class Work:
     """The highest sample of versions, by their keys."""
     _placed: tuple[FindingTable, Version, FindingTable] | None = None
     _decisions: Decisions | None = None
+    _laid: list[tuple[Course, Version, Version]] = field(default_factory=list)
     _listing: tuple[tuple[object, ...], Listing] | None = None
     _measures: tuple[tuple[object, ...], Measures] | None = None
 
@@ -128,6 +137,23 @@ class Work:
         return self.history.current
 
     @property
+    def outcome(self) -> Version:
+        """That version through the course: what is heard, drawn, surveyed and saved."""
+        return self.through(self.version)
+
+    def through(self, version: Version, course: Course | None = None) -> Version:
+        """Return a version through the course, or through another one that is tried."""
+        course = self.history.course if course is None else course
+        if not course:
+            return version
+        for held, under, laid in self._laid:
+            if under is version and held == course:
+                return laid
+        laid = laid_over(version, course, self.history.original, self.tiles)
+        self._laid = [(course, version, laid), *self._laid[: _LAID_HELD - 1]]
+        return laid
+
+    @property
     def frames(self) -> int:
         """Length of that version."""
         return self.history.current.frames
@@ -165,8 +191,8 @@ class Work:
 
     @property
     def has_unsaved_mends(self) -> bool:
-        """Whether there are mends that no file holds yet."""
-        return self.version.key != self.saved
+        """Whether anything was done that no file holds yet."""
+        return self.outcome.key != self.saved
 
     def place(self) -> Place | None:
         """Return what is to be worked on: the selection on its channels, else that of the finding in focus, or None."""
@@ -191,7 +217,7 @@ class Work:
     @property
     def closed_now(self) -> frozenset[str]:
         """The findings that mends of others made go away in the current version, as far as measured again."""
-        return self.closed.get(self.version.key, _NONE)
+        return self.closed.get(self.outcome.key, _NONE)
 
     def open_chosen(self) -> list[Finding]:
         """Return what a decision means: of the findings that are chosen, or of that in focus, those that are open."""
@@ -239,14 +265,41 @@ class Work:
         while len(self.peaks) > _PEAKS_HELD:
             self.peaks.popitem(last=False)
 
+    def measure_outcome(
+        self,
+        outcome: Version,
+        progress: Callable[[float], None] = lambda _: None,
+        is_cancelled: Callable[[], bool] = lambda: False,
+    ) -> float:
+        """Return the highest sample of a version through its course, and remember it; may have to render all of it."""
+        if outcome.key not in self.peaks:
+            if rendered_source(outcome) is None:
+                return self.measure_peak(outcome)
+            self.note_peak(outcome, highest_sample(outcome, progress, is_cancelled))
+        return self.peaks[outcome.key]
+
+    @property
+    def knows_peak(self) -> bool:
+        """Whether the highest sample of what is saved is known."""
+        outcome = self.outcome
+        rendered = rendered_source(outcome)
+        is_known = outcome.key in self.peaks
+        return is_known or (rendered is not None and rendered.overview.is_complete and bool(rendered.touched.all()))
+
     @property
     def peak(self) -> float:
-        """Highest absolute sample of the current version, as last measured; full scale until then."""
-        return self.peaks.get(self.version.key, 1.0)
+        """Highest absolute sample of what is saved, as far as it is known; full scale until then."""
+        outcome = self.outcome
+        rendered = rendered_source(outcome)
+        if rendered is None or outcome.key in self.peaks:
+            return self.peaks.get(outcome.key, 1.0)
+        peak = self.peaks.get(self.version.key, 1.0)
+        known = rendered.overview
+        return known.highest if known.is_complete and known.touched.all() else max(peak, known.highest)
 
     @property
     def fitting_gain_db(self) -> float:
-        """The level change that lets the current version be saved in fixed point without being cut off."""
+        """The level change that lets it be saved in fixed point without being cut off."""
         return fitting_gain_db(self.peak)
 
 

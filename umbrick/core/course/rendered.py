@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
+from functools import cached_property
 from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.course.acting import sound_key, treatment_of
+from umbrick.core.course.overview import Overview
 from umbrick.core.course.step import Step
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.course.treatment import Block
@@ -61,6 +63,19 @@ class Rendered:
         told = f"{below.key}|{self._step_key}|{where}"
         self.key = hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
+    @cached_property
+    def overview(self) -> Overview:
+        """Its peaks, as far as it has been worked out."""
+        return Overview(self.frames, self.channels, TILE, self.touched)
+
+    @cached_property
+    def touched(self) -> npt.NDArray[np.bool_]:
+        """Which tiles this step, or one beneath it, acts in."""
+        count = -(-self.frames // TILE)
+        marked = self.below.touched.copy() if isinstance(self.below, Rendered) else np.zeros(count, bool)
+        marked[self._touched(0, self.frames)] = True
+        return marked
+
     @property
     def available(self) -> int:
         """Frames from the start that can be read without waiting."""
@@ -104,7 +119,8 @@ class Rendered:
 
     def is_at_hand(self, start: int, stop: int) -> bool:
         """Whether all tiles of a span are in memory."""
-        return all(self._tiles.has(self._tile_key(index)) for index in self._touched(start, stop))
+        own = all(self._tiles.has(self._tile_key(index)) for index in self._touched(start, stop))
+        return own and (self._is_whole or not isinstance(self.below, Rendered) or self.below.is_at_hand(start, stop))
 
     def _touched(self, start: int, stop: int) -> list[int]:
         """Return the tiles of a span in which the step acts."""

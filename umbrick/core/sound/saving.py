@@ -44,13 +44,14 @@ _BYTES = {
 @dataclass(frozen=True)
 class Saved:
     """What was written. ``over`` counts samples that passed full scale and were cut off; ``note`` says what did not
-    come along, or is empty; ``kept`` is where the replaced file is now."""
+    come along, or is empty; ``kept`` is where the replaced file is now; ``gain_db`` how the level was changed."""
 
     path: Path
     format: FileFormat
     over: int
     note: str = ""
     kept: Path | None = None
+    gain_db: float = 0.0
 
 
 def format_for(path: Path, source: FileFormat, subtype: str | None = None) -> FileFormat:
@@ -178,7 +179,7 @@ def save(
         make_safe(target.parent)
     except OSError as error:
         raise FileError(*explained(error, path)) from error
-    return Saved(path, form, over, note, kept)
+    return Saved(path, form, over, note, kept, gain_db)
 
 
 def _altering(papers: Papers, form: FileFormat, outgoing: Outgoing) -> metadata.Alterations:

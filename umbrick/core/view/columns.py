@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections import OrderedDict
 from contextlib import suppress
@@ -9,6 +10,9 @@ from contextlib import suppress
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.course.laid import rendered_source, underneath
+from umbrick.core.course.overview import OVERVIEW_BUCKET
+from umbrick.core.course.rendered import TILE, Rendered
 from umbrick.core.sound.pyramid import BUCKET, Extent, Pyramid, build
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.difference import changed_spans
@@ -57,7 +61,8 @@ class Columns:
             return Extent.nothing(count, version.channels)
         if frames_per_column < _LINE_FRAMES_PER_COLUMN:
             return self._line(version, start, stop, count)
-        is_settled = all(pyramid.is_complete for pyramid in self._pyramids.values())
+        is_settled = rendered_source(version) is None
+        is_settled = is_settled and all(pyramid.is_complete for pyramid in self._pyramids.values())
         if frames_per_column < _RAW_FRAMES_PER_COLUMN or not is_settled:
             return self._measured(version, start, stop, count, [(0, count)])
         key = start, stop, count
@@ -103,7 +108,13 @@ class Columns:
     def _collect(
         self, accumulator: _Accumulator, version: Version, begin: int, end: int, frames_per_column: float
     ) -> None:
+        if (rendered := rendered_source(version)) is not None and frames_per_column >= OVERVIEW_BUCKET:
+            self._collect_rendered(accumulator, rendered, underneath(version), begin, end, frames_per_column)
+            return
         for piece, at in version.pieces(begin, end):
+            if rendered is not None:
+                accumulator.add_samples(at, piece.source.read(piece.start, piece.start + piece.length))
+                continue
             pyramid = self._pyramids.get(piece.source.key) or self._patch(piece.source)
             if frames_per_column < _RAW_FRAMES_PER_COLUMN:
                 length = min(piece.length, piece.source.available - piece.start)
@@ -116,6 +127,27 @@ class Columns:
             else:
                 self._add(accumulator, at - piece.start, pyramid, piece.source, piece.start, piece.start + piece.length,
                           int(frames_per_column))  # fmt: skip
+
+    def _collect_rendered(
+        self,
+        accumulator: _Accumulator,
+        rendered: Rendered,
+        beneath: Version,
+        begin: int,
+        end: int,
+        frames_per_column: float,
+    ) -> None:
+        """Collect what a course makes, as far as it is known, and what is beneath it where it does nothing."""
+        first, last = begin // TILE, -(-end // TILE)
+        touched = rendered.touched[first:last]
+        edges = np.flatnonzero(np.diff(touched, prepend=not touched[0])).tolist() if len(touched) else []
+        for low, high in itertools.pairwise([*edges, len(touched)]):
+            start, stop = max(begin, (first + low) * TILE), min(end, (first + high) * TILE)
+            if touched[low]:
+                at, extent = rendered.overview.within(start, stop)
+                accumulator.add_buckets(at, OVERVIEW_BUCKET, extent)
+            else:
+                self._collect(accumulator, beneath, start, stop, frames_per_column)
 
     def _patch(self, source: Source) -> Pyramid | None:
         """Return the pyramid of a long patch, made when it is first drawn; a short one has none, and is one bucket."""

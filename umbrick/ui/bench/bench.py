@@ -9,13 +9,16 @@ import numpy as np
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QGuiApplication
 
+from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import UmbrickError
+from umbrick.core.paths import cache_folder
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit, History
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
+from umbrick.ui import settings
 from umbrick.ui.bench.jobs import Job, Jobs
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.work.decisions import findings_of
@@ -58,6 +61,7 @@ class Bench(QObject):
         self.jobs = Jobs()
         self.jobs.failed.connect(self.failed)
         self.jobs.fault.connect(self._tell_fault)
+        self.tiles = Tiles(cache_folder() / "tiles", settings.tile_limit_bytes(), on_trouble=self.failed.emit)
         self.works: list[Work] = []
         self.leases = Leases()
         """Those on every recording, also on what is opened meanwhile."""

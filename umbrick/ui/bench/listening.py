@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtCore import QElapsedTimer, QObject, QTimer, Signal
 
+from umbrick.core.course.laid import rendered_source, underneath
+from umbrick.core.course.rendered import TILE
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.measure.matching import matching_trims_db
 from umbrick.core.mend.applying import apply_method
@@ -16,6 +18,7 @@ from umbrick.playback.meter import Reading
 from umbrick.playback.output import SIMULATED, Choice, Output, device_for, output_for
 from umbrick.playback.pace import Pace
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.trying import Trial, Trying
@@ -36,11 +39,12 @@ class Listening(QObject):
     """While playing: the frame that is heard, and the meters' :class:`Reading`."""
     _fault = Signal(str)
 
-    def __init__(self, bench: Bench, mending: Mending, trying: Trying, output: Output) -> None:
+    def __init__(self, bench: Bench, mending: Mending, trying: Trying, coursing: Coursing, output: Output) -> None:
         super().__init__(bench)
         self._bench = bench
         self._mending = mending
         self._trying = trying
+        self._coursing = coursing
         self.leads_ms = 500, 500
         """How much is played before and after what a loop goes round."""
         self.leads_selection = False
@@ -61,6 +65,7 @@ class Listening(QObject):
         self._trims: tuple[tuple[Hearing, float], ...] = ()
         self._matching: Job | None = None
         self._matched_for: tuple[Version, Version] | None = None
+        self._getting_ready: Job | None = None
         self._timer = QTimer(self, interval=_TICK_MS)
         self._timer.timeout.connect(self._tick)
         bench.recording_changed.connect(self._recording_changed)
@@ -69,6 +74,7 @@ class Listening(QObject):
         bench.place_changed.connect(self._follow_loop)
         mending.offers_changed.connect(self.reload)
         trying.changed.connect(self.reload)
+        coursing.changed.connect(self.reload)
         self._key_scrub = QTimer(self, interval=_KEY_SCRUB_MS)
         self._key_scrub.timeout.connect(self._scrub_on)
         self._scrubbed_from, self._scrub_speed = 0.0, 0.0
@@ -295,12 +301,32 @@ class Listening(QObject):
             after, peak = trial.version, max(peak, trial.peak)
         elif offer is not None:
             after, peak = offer.mended.version, max(peak, offer.mended.peak)
+        after = self._coursing.through(work, after)
         if self.matches_loudness:
             self._match(work, after)
-        self._after = after
         gain_db = fitting_gain_db(peak)
         loop = self.engine.loop if self._skip else self._loop()
-        self.engine.load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims))
+        self._load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims))
+
+    def _load(self, programme: Programme) -> None:
+        """Have the engine play something; what the course makes of it is worked out first, so that no gap is heard."""
+        if self._getting_ready is not None:
+            self._getting_ready.cancel()
+            self._getting_ready = None
+        rendered = rendered_source(programme.after)
+        now = self.engine.position
+        span = now, min(now + TILE, programme.after.frames)
+        if rendered is None or not self.engine.is_playing or span[0] >= span[1] or rendered.is_at_hand(*span):
+            self._after = programme.after
+            self.engine.load(programme)
+            return
+
+        def ready(_: object) -> None:
+            self._getting_ready = None
+            self._after = programme.after
+            self.engine.load(programme)
+
+        self._getting_ready = self._bench.jobs.start("working out the course", lambda _: rendered.read(*span), ready)
 
     def close(self) -> None:
         """Stop for good."""
@@ -324,13 +350,13 @@ class Listening(QObject):
 
     def _heard_frame(self, work: Work, frame: float) -> float:
         """Return where a frame of the version that is worked on is in the one that is played."""
-        if self._after is None or self._after is work.version:
+        if self._after is None or underneath(self._after) is work.version:
             return frame
         return map_position(work.version, self._after, min(max(0, round(frame)), work.frames))
 
     def _worked_frame(self, work: Work, frame: int) -> int:
         """Return where a frame of the version that is played is in the one that is worked on."""
-        if self._after is None or self._after is work.version:
+        if self._after is None or underneath(self._after) is work.version:
             return frame
         return map_position(self._after, work.version, min(max(0, frame), self._after.frames))
 

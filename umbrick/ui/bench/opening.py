@@ -13,6 +13,7 @@ from umbrick.casebook.casebook import Casebook, is_casebook
 from umbrick.casebook.locating import Match
 from umbrick.casebook.shelf import Shelf
 from umbrick.casebook.store import SUFFIX
+from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import UmbrickError
 from umbrick.core.sound import pyramid as pyramids
 from umbrick.core.sound.sound_file import real_path
@@ -111,7 +112,9 @@ class Opening(QObject):
             for follow in self._loading.pop(path):
                 follow()
 
-        self._bench.jobs.start(f"opening {path.name}", lambda _: prepared(load()), self._loaded, ended=ended)
+        self._bench.jobs.start(
+            f"opening {path.name}", lambda _: prepared(load(), self._bench.tiles), self._loaded, ended=ended
+        )
 
     def _open_casebook(self, path: Path, then: Callable[[], None]) -> None:
         path = path.absolute()
@@ -257,11 +260,11 @@ class Opening(QObject):
             self._bench.said.emit(f"{work.home.name} is open, {length} long.")
 
 
-def prepared(loaded: Loaded | Astray) -> Ready | Astray:
+def prepared(loaded: Loaded | Astray, tiles: Tiles) -> Ready | Astray:
     """Put together what the bench needs of a recording; what takes long with thousands of mends is worked out here."""
     if isinstance(loaded, Astray):
         return loaded
-    work = Work(loaded.recording, loaded.pyramid, loaded.shelf, loaded.history)
+    work = Work(loaded.recording, loaded.pyramid, loaded.shelf, loaded.history, tiles)
     reference = loaded.reference
     work.is_own = reference.is_own
     if reference.home != reference.path:

@@ -71,19 +71,14 @@ class PuttingBack(QObject):
         except UmbrickError as error:
             self._bench.failed.emit(f"{work.home.name} cannot be written in its own form. {error}")
             return
-        version = work.version
-        if version.key not in work.peaks:
-            self._bench.jobs.start(
-                "measuring the peak", lambda _: work.measure_peak(version), lambda _: self.put_back()
-            )
-            return
-        gain_db = min(0.0, work.fitting_gain_db) if form.is_fixed_point and work.history.mend_count else 0.0
+        version = work.outcome
+        fits = form.is_fixed_point and bool(work.history.mend_count or work.history.course)
         is_first = work.home == work.recording.path
         keep_as = free_name(self._folder_for_kept(), work.home, "original") if not work.wrote_home else None
 
         def done(saved: Saved) -> None:
             self._put(work, version, saved, is_first)
-            lowered = f", lowered by {format_lowering(gain_db)} to fit" if gain_db else ""
+            lowered = f", lowered by {format_lowering(saved.gain_db)} to fit" if saved.gain_db else ""
             kept = f" The old file is kept as {saved.kept.name}." if saved.kept else ""
             form_changed = change_of_form(work.recording.format, saved.format)
             told = (f"Put back in place{lowered}.{kept}", form_changed, saved.note)
@@ -94,7 +89,7 @@ class PuttingBack(QObject):
             if keep_as:
                 write_down(work.home, keep_as)
 
-        self._saving.run(work, Order(work.home, form, gain_db, overwrite=True), done, keep_as, on_kept)
+        self._saving.run(work, Order(work.home, form, overwrite=True, fits=fits), done, keep_as, on_kept)
 
     def bring_back(self) -> None:
         """Put the old file of the recording back in its place."""

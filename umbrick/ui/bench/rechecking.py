@@ -33,12 +33,12 @@ class Rechecking(QObject):
     def look(self) -> None:
         """Measure again, beside the window, what is open in mended sound of the recording as it stands."""
         work = self._bench.work
-        if work is None or work.survey is None or work.version.key in work.closed:
+        if work is None or work.survey is None or work.outcome.key in work.closed:
             return
         if self._job:
             self._job.cancel()
             self._job = None
-        version, bits, key = work.version, work.recording.format.bits, work.version.key
+        version, bits, key = work.outcome, work.recording.format.bits, work.outcome.key
         original, listing = work.history.original, work.listing()
 
         def measure(job: Job) -> frozenset[str]:
@@ -62,7 +62,7 @@ class Rechecking(QObject):
 
         def done(gone: frozenset[str]) -> None:
             work.closed[key] = gone
-            if gone and work is self._bench.work and work.version.key == key:
+            if gone and work is self._bench.work and work.outcome.key == key:
                 self._bench.findings_changed.emit()
 
         self._job = self._bench.jobs.start("measuring again", measure, done)

@@ -102,7 +102,7 @@ class Reviewing(Task):
         if not self.is_open or work is None:
             self.parts, self.chosen, self._measured = [], -1, None
             return
-        now = (work, work.version)
+        now = (work, work.outcome)
         listing = work.listing()
         steps_down = [f.start for f in listing.open_findings("level_step")]
         peaks = [(f.start, f.stop, float(f.detail.get("excess_db", 0.0))) for f in listing.open_findings("peak")]
@@ -112,7 +112,7 @@ class Reviewing(Task):
         if self.job:
             self.job.cancel()
         self._measured = key
-        version = work.version
+        version = work.outcome
 
         def measure(job: Job) -> list[Part]:
             parts = parts_of(measure_steps(version, job.report, job.is_cancelled), steps_down)

@@ -8,7 +8,9 @@ from pathlib import Path
 
 from PySide6.QtCore import Signal
 
+from umbrick.core.course.ahead import read_ahead
 from umbrick.core.errors import UmbrickError
+from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.report.facts import done_in_words
 from umbrick.core.sound.conversion import ChannelChoice
 from umbrick.core.sound.cues import Cue, read_cues
@@ -38,6 +40,8 @@ class Order:
     rate: int | None = None
     layout: ChannelChoice | None = None
     span: tuple[int, int] | None = None
+    fits: bool = False
+    """Whether the level is lowered, on the way, by as much as the highest sample asks for."""
 
 
 class Saving(Task):
@@ -50,12 +54,12 @@ class Saving(Task):
         work = self._bench.work
         if work is None:
             return
-        version = work.version
+        version = work.outcome
 
         def done(saved: Saved) -> None:
             if order.span is None:
                 note_saved(work, version, self._bench)
-            self._bench.said.emit(told(saved, order.gain_db))
+            self._bench.said.emit(told(saved))
             self.saved.emit(saved)
 
         self.run(work, order, done)
@@ -72,8 +76,8 @@ class Saving(Task):
         if self.job is not None:
             self._bench.said.emit("A file is being written; one at a time.")
             return
-        version, source = work.version, work.recording.path
-        done_words = done_in_words(work.history.mends)
+        version, source = work.outcome, work.recording.path
+        done_words = done_in_words(work.history.mends, work.history.course)
         markers = cues_in(work)
 
         def write(job: Job) -> Saved:
@@ -83,21 +87,27 @@ class Saving(Task):
             if order.span:
                 part = Version.from_run(version.rate, version.channels, version.cut([start], [stop]))
             papers = Papers(source, _cues_for(work, version, markers, start, stop), done_words, start)
-            return save(
-                part,
-                order.path,
-                order.form,
-                rate=order.rate,
-                layout=order.layout,
-                papers=papers,
-                origin_format=work.recording.format,
-                gain_db=order.gain_db,
-                overwrite=order.overwrite,
-                keep_as=keep_as,
-                on_kept=on_kept,
-                progress=job.report,
-                is_cancelled=job.is_cancelled,
-            )
+            gain_db = order.gain_db
+            if order.fits:
+                gain_db = fitting_gain_db(
+                    work.measure_outcome(version, lambda share: job.report(share / 2), job.is_cancelled)
+                )
+            with read_ahead(part) as sound:
+                return save(
+                    sound,
+                    order.path,
+                    order.form,
+                    rate=order.rate,
+                    layout=order.layout,
+                    papers=papers,
+                    origin_format=work.recording.format,
+                    gain_db=gain_db,
+                    overwrite=order.overwrite,
+                    keep_as=keep_as,
+                    on_kept=on_kept,
+                    progress=job.report,
+                    is_cancelled=job.is_cancelled,
+                )
 
         self._run(f"saving {order.path.name}", write, done, "Saving stopped; nothing was changed.")
 
@@ -112,11 +122,11 @@ def note_saved(work: Work, version: Version, bench: Bench) -> None:
     bench.version_changed.emit()
 
 
-def told(saved: Saved, gain_db: float) -> str:
+def told(saved: Saved) -> str:
     """Return in words what was saved."""
     text = f"Saved {saved.path.name} ({saved.format.name})"
-    if gain_db:
-        text += f", lowered by {format_lowering(gain_db)}"
+    if saved.gain_db:
+        text += f", lowered by {format_lowering(saved.gain_db)}"
     text += "."
     if saved.kept:
         text += f" The old file is kept as {saved.kept.name}."

@@ -34,7 +34,7 @@ class Surveying(Task):
             return
         work.survey_count += 1
         kinds = list(KINDS.values())
-        version, original = work.version, work.history.original
+        version, original = work.outcome, work.history.original
         in_place, decided = work.history.is_in_place, work.decided()
         surveyor = Surveyor(version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.")
 
@@ -66,7 +66,7 @@ class Surveying(Task):
             return
         work.survey_count += 1
         start, stop = work.selection
-        version, original, bits = work.version, work.history.original, work.recording.format.bits
+        version, original, bits = work.outcome, work.history.original, work.recording.format.bits
         in_place = work.history.is_in_place
         prefix = f"{work.survey_count}."
 

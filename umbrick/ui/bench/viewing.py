@@ -8,11 +8,13 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.core.course.laid import underneath
 from umbrick.core.timeline.positions import map_position, map_positions
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_db
 from umbrick.playback.engine import Hearing
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
@@ -54,6 +56,7 @@ class Viewing(QObject):
         listening: Listening,
         marking: Marking,
         selecting: Selecting,
+        coursing: Coursing,
     ) -> None:
         super().__init__(bench)
         self.bench = bench
@@ -61,6 +64,7 @@ class Viewing(QObject):
         self.trying = trying
         self.marking = marking
         self.selecting = selecting
+        self.coursing = coursing
         self.listening = listening
         self.playhead: int | None = None
         self.pointer: int | None = None
@@ -69,14 +73,21 @@ class Viewing(QObject):
         mending.offers_changed.connect(self.shown_changed)
         trying.changed.connect(self.shown_changed)
         selecting.changed.connect(self.shown_changed)
+        coursing.changed.connect(self.shown_changed)
         marking.changed.connect(self.shown_changed)
         listening.changed.connect(self._listening_changed)
         listening.ticked.connect(self._ticked)
+        for signal in (bench.recording_changed, bench.version_changed, bench.view_changed, self.shown_changed):
+            signal.connect(self._attend)
 
     def shown_version(self, work: Work) -> Version:
         """Return the version to be drawn: the one that is heard, with what is tried or the chosen candidate in it."""
         if self.listening.hearing is Hearing.BEFORE:
             return work.history.original
+        return self.coursing.through(work, self._beneath(work))
+
+    def _beneath(self, work: Work) -> Version:
+        """Return what the course is laid over in that."""
         trial = self.trying.trial_in(work)
         if trial is not None and trial.shows:
             return trial.version
@@ -92,6 +103,15 @@ class Viewing(QObject):
     def passage_top(self, work: Work) -> float:
         """Return the amplitude at the upper edge of the Passage, whose levels can be magnified."""
         return self.shown_top(work) / work.magnified
+
+    def _attend(self) -> None:
+        """Have what is shown and heard of the course worked out ahead."""
+        work = self.bench.work
+        if work is None:
+            self.coursing.rendering.attend(None, (0, 0))
+            return
+        window = int(work.passage.start), int(work.passage.stop)
+        self.coursing.attend(self.coursing.through(work, self._beneath(work)), window, self.playhead)
 
     def magnify(self, factor: float) -> None:
         """Draw the Passage's levels so many times taller."""
@@ -110,7 +130,7 @@ class Viewing(QObject):
 
     def shown_frames(self, work: Work, frames: Any) -> Any:
         """Return where frames of the version that is worked on are in the one that is shown."""
-        shown = self.shown_version(work)
+        shown = underneath(self.shown_version(work))
         if shown is work.version or work.history.is_in_place:
             return frames
         whole = np.clip(np.floor(frames), 0, work.frames).astype(np.int64)
@@ -119,7 +139,7 @@ class Viewing(QObject):
 
     def worked_frame(self, work: Work, frame: float) -> float:
         """Return where a frame of the shown version is in the one that is worked on."""
-        shown = self.shown_version(work)
+        shown = underneath(self.shown_version(work))
         if shown is work.version or work.history.is_in_place:
             return frame
         whole = int(min(max(0, frame), shown.frames))
@@ -141,6 +161,7 @@ class Viewing(QObject):
         if work is None or not self.listening.is_sounding:
             return
         self.playhead = position
+        self._attend()
         if self.listening.is_scrubbing:
             self.playhead_moved.emit()
             return

@@ -138,9 +138,16 @@ class SaveDialog(QDialog):
     def _offer_levels(self) -> None:
         work = self._work
         peak_db = amplitude_to_db(work.peak)
-        passes = peak_db > 0 and work.history.mend_count > 0
+        passes = peak_db > 0 and _is_changed(work)
         for button in (self.lowered, self.as_float):
             button.setVisible(passes)
+        if not passes and _is_changed(work) and not work.knows_peak:
+            self.lowered.setVisible(True)
+            self.facts.setText("The highest peak is not known yet: the course is still being worked out.")
+            self.lowered.setText("Lower everything if peaks would pass full scale")
+            is_fixed = work.recording.format.is_fixed_point
+            (self.lowered if is_fixed else self.as_is).setChecked(True)
+            return
         if not passes:
             self.facts.setText(f"The highest peak is {format_db(peak_db)}; it fits.")
             self.as_is.setText("Leave the level")
@@ -204,6 +211,7 @@ class SaveDialog(QDialog):
             )
         form = format_for(path, work.recording.format, subtype)
         gain_db = 0.0
+        fits = self.lowered.isChecked() and form.is_fixed_point
         if self.lowered.isChecked():
             gain_db = work.fitting_gain_db if form.is_fixed_point else 0.0
         elif self.typed.isChecked():
@@ -216,7 +224,7 @@ class SaveDialog(QDialog):
             )
         layout = self.channels.currentData() if self.channels.currentIndex() else None
         rate = self.rate.currentData()
-        order = Order(path, form, gain_db, path.exists(), rate, layout, self._span)
+        order = Order(path, form, gain_db, path.exists(), rate, layout, self._span, fits)
         return order, self._describe(order)
 
     def _describe(self, order: Order) -> str:
@@ -230,7 +238,7 @@ class SaveDialog(QDialog):
             parts.append("Dithered.")
         if order.path.exists():
             parts.append(f"{order.path.name} exists already and would be replaced.")
-        if form.is_fixed_point and amplitude_to_db(work.peak) + order.gain_db > 0 and work.history.mend_count:
+        if form.is_fixed_point and amplitude_to_db(work.peak) + order.gain_db > 0 and _is_changed(work):
             parts.append("Peaks above 0 dBFS will be cut off again.")
         return " ".join(parts)
 
@@ -238,6 +246,10 @@ class SaveDialog(QDialog):
 def replaces_source(work: Work, path: Path) -> bool:
     """Return whether a path is the recording's own file, or the one its old sound is kept in."""
     return any(path.exists() and own.exists() and path.samefile(own) for own in (work.home, work.recording.path))
+
+
+def _is_changed(work: Work) -> bool:
+    return bool(work.history.mend_count or work.history.course)
 
 
 def _named(home: Path, pattern: str) -> str:

@@ -6,26 +6,37 @@ from PySide6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
 
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.tools import Tools
 from umbrick.ui.panels.by_hand import ByHand
+from umbrick.ui.panels.course_page import CoursePage
 from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.treatment import Treatment
 
 
 class ContextPanel(QStackedWidget):
-    """Shows one of three pages; only that one takes room."""
+    """Shows one of four pages; only that one takes room."""
 
     def __init__(
-        self, bench: Bench, tools: Tools, mending: Mending, finding: Treatment, by_hand: ByHand, seam: SeamPage
+        self,
+        bench: Bench,
+        tools: Tools,
+        mending: Mending,
+        coursing: Coursing,
+        finding: Treatment,
+        by_hand: ByHand,
+        seam: SeamPage,
+        course: CoursePage,
     ) -> None:
         super().__init__()
         self._bench = bench
         self._tools = tools
         self._mending = mending
-        self.finding, self.by_hand, self.seam = finding, by_hand, seam
+        self._coursing = coursing
+        self.finding, self.by_hand, self.seam, self.course = finding, by_hand, seam, course
         self._types = False
-        for page in (finding, by_hand, seam):
+        for page in (finding, by_hand, seam, course):
             page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
             self.addWidget(page)
         for signal in (
@@ -36,6 +47,7 @@ class ContextPanel(QStackedWidget):
             tools.pasting.changed,
             tools.levelling.changed,
             mending.offers_changed,
+            coursing.changed,
         ):
             signal.connect(self._choose)
         bench.focus_changed.connect(self._look_at_finding)
@@ -44,6 +56,7 @@ class ContextPanel(QStackedWidget):
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
         self.finding.set_theme(theme)
+        self.course.set_theme(theme)
 
     def show_by_hand(self) -> ByHand:
         """Show the page for a selection, though nothing may be selected yet, and return it."""
@@ -64,6 +77,8 @@ class ContextPanel(QStackedWidget):
             return self.finding
         if self._tools.seaming.desk is not None:
             return self.seam
+        if self._coursing.is_open:
+            return self.course
         if self._mending.place is not None:
             return self.finding
         by_hand = (

@@ -11,6 +11,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
+from umbrick.core.course.laid import underneath
 from umbrick.core.model.bounds import spans_in
 from umbrick.core.sound.band_limited import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import SPANNING_KINDS, State
@@ -93,7 +94,12 @@ class LoupeStrip(Strip):
         self._bench.zoom_loupe(factor, anchor)
 
     def _key(self, work: Work) -> Any:
-        return self._viewing.shown_version(work), work.loupe, work.channel, self.width()
+        return self.shown_version(work), work.loupe, work.channel, self.width()
+
+    def shown_version(self, work: Work) -> Version:
+        """Return the version to be drawn; while the pen is up, the samples that it changes, beneath the course."""
+        shown = super().shown_version(work)
+        return underneath(shown) if self._drawing.is_on or self._drawing.stroke is not None else shown
 
     def _make(self, work: Work, version: Version, window: Window) -> _Content:
         channel = work.channel
@@ -102,10 +108,11 @@ class LoupeStrip(Strip):
         oversampling = int(np.clip(np.ceil(per_sample * _POINTS_PER_PIXEL), 1, _MOST_OVERSAMPLING))
         start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
         now = version.read(start, stop)[:, channel].astype(np.float64)
-        then = _original_beside(version, work.history.original, start, stop)[:, channel].astype(np.float64)
+        beneath = underneath(version)
+        then = _original_beside(beneath, work.history.original, start, stop)[:, channel].astype(np.float64)
         shown, shown_curve = _with_curve(now, first - start, last - start, oversampling)
         before, before_curve = _with_curve(then, first - start, last - start, oversampling)
-        pieces = provenance(version, work.history.original, first, last)
+        pieces = provenance(beneath, work.history.original, first, last)
         natures = np.repeat(pieces.natures, np.diff(pieces.bounds))
         return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling, natures)
 

@@ -10,6 +10,7 @@ import numpy.typing as npt
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 
+from umbrick.core.course.laid import underneath
 from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.registry import KINDS
@@ -23,6 +24,7 @@ from umbrick.ui.bench.marking import Placed
 from umbrick.ui.bench.selecting import Ruler
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
 from umbrick.ui.icons import draw_glyph
+from umbrick.ui.strips.course_picture import draw_level_change, known_tiles, level_change, measured_with_beneath
 from umbrick.ui.strips.marker_flags import draw_flags, flag_at
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
@@ -71,7 +73,8 @@ class PassageStrip(Strip):
 
     def _key(self, work: Work) -> Any:
         return (
-            self._viewing.shown_version(work),
+            version := self.shown_version(work),
+            known_tiles(version, self.window_of(work), self.width()),
             work.pyramid.measured_frames if not work.pyramid.is_complete else -1,
             self.window_of(work),
             self.size().toTuple(),
@@ -86,11 +89,13 @@ class PassageStrip(Strip):
         width = max(1, round(rect.width() * ratio))
         lane = max(4, int(rect.height() * ratio / work.channels))
         start, stop = int(window.start), max(int(window.start) + 1, round(window.stop))
-        extent = work.columns.measure(version, start, stop, width)
-        spans = rebuilt_spans(version, work.history.original, *window.frames_in(version.frames))
+        extent, faint = measured_with_beneath(work, version, start, stop, width)
+        beneath = underneath(version)
+        spans = rebuilt_spans(beneath, work.history.original, *window.frames_in(beneath.frames))
         rebuilt = columns_of(spans, start, stop, width)
-        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self.theme))
-        return WavePicture(to_image(pixels, ratio), extent)
+        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self.theme), faint)
+        change = None if beneath is version else level_change(extent, work.columns.measure(beneath, start, stop, width))
+        return WavePicture(to_image(pixels, ratio), extent, change)
 
     def _fit_levels(self) -> None:
         if self.picture is not None:
@@ -112,6 +117,8 @@ class PassageStrip(Strip):
         rect = self.content_rect()
         if picture:
             self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
+            if picture.content.change_db is not None:
+                draw_level_change(painter, picture.content.change_db, rect, self.theme)
         self._draw_levels(painter, work, rect)
         self._draw_rail(painter, work)
         self._draw_focus(painter, work, rect)

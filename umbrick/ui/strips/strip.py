@@ -77,6 +77,7 @@ class Strip(QWidget):
             self._bench.focus_changed,
             viewing.shown_changed,
             viewing.playhead_moved,
+            viewing.coursing.grown,
         ):
             signal.connect(self.update)
 
@@ -99,6 +100,10 @@ class Strip(QWidget):
     @property
     def _work(self) -> Work | None:
         return self._bench.work
+
+    def shown_version(self, work: Work) -> Version:
+        """Return the version to be drawn."""
+        return self._viewing.shown_version(work)
 
     # What a strip defines.
 
@@ -180,7 +185,7 @@ class Strip(QWidget):
         """Have the picture made that belongs here now."""
         work = self._work
         if work is not None:
-            key, window, version = self._key(work), self.shown_window(work), self._viewing.shown_version(work)
+            key, window, version = self._key(work), self.shown_window(work), self.shown_version(work)
             self._windows = {key: window}
             self._renderer.request(key, lambda: self._make(work, version, window))
 

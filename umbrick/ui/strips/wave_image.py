@@ -42,6 +42,8 @@ class WavePicture(NamedTuple):
 
     image: QImage
     extent: Extent
+    change_db: npt.NDArray[np.float64] | None = None
+    """By how much the course changes the level in each column."""
 
 
 def peak_at(extent: Extent, share: float, channel: int = 0) -> float | None:
@@ -51,7 +53,14 @@ def peak_at(extent: Extent, share: float, channel: int = 0) -> float | None:
     return max(abs(low), abs(high)) if low <= high else None
 
 
-def wave_pixels(extent: Extent, rebuilt: npt.NDArray[np.bool_], lane_height: int, top: float, ink: Ink) -> Pixels:
+def wave_pixels(
+    extent: Extent,
+    rebuilt: npt.NDArray[np.bool_],
+    lane_height: int,
+    top: float,
+    ink: Ink,
+    faint: npt.NDArray[np.bool_] | None = None,
+) -> Pixels:
     """Return the waveforms of all channels, one lane under another.
 
     Parameters
@@ -66,6 +75,8 @@ def wave_pixels(extent: Extent, rebuilt: npt.NDArray[np.bool_], lane_height: int
         Amplitude at a lane's upper edge; what passes 1.0 is drawn in the colour for faults, except
         where it was rebuilt.
     ink : Ink
+    faint : ndarray of bool, shape (columns,), optional
+        Columns that stand for something not worked out yet: drawn without a body.
     """
     columns, channels = extent.low.shape
     pixels = np.full((channels * lane_height, columns), ink.paper, np.uint32)
@@ -91,6 +102,8 @@ def wave_pixels(extent: Extent, rebuilt: npt.NDArray[np.bool_], lane_height: int
             np.abs(rows - middle) <= np.minimum(body, np.maximum(np.abs(middle - upper), np.abs(lower - middle)))
         )
         lane[inside] = ink.envelope
+        if faint is not None:
+            within &= ~faint
         lane[within] = ink.body
         beyond = inside & (np.abs(rows - middle) > full) & ~rebuilt
         lane[beyond] = ink.wrong

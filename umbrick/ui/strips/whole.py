@@ -8,6 +8,7 @@ import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 
+from umbrick.core.course.laid import underneath
 from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import Family, State
 from umbrick.core.survey.registry import KINDS
@@ -16,6 +17,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
 from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.strips.course_picture import known_tiles, measured_with_beneath
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
@@ -56,7 +58,8 @@ class WholeStrip(Strip):
     def _key(self, work: Work) -> Any:
         ratio = self.devicePixelRatioF()
         return (
-            self._viewing.shown_version(work),
+            version := self.shown_version(work),
+            known_tiles(version),
             work.pyramid.measured_frames,
             work.sketch is not None,
             self.size().toTuple(),
@@ -69,11 +72,12 @@ class WholeStrip(Strip):
         ratio = self.devicePixelRatioF()
         rect = self.content_rect()
         width, height = max(1, round(rect.width() * ratio)), max(8, round(rect.height() * ratio))
-        extent = _together(work.columns.measure(version, 0, max(1, version.frames), width))
+        measured, faint = measured_with_beneath(work, version, 0, max(1, version.frames), width)
+        extent = _together(measured)
         if work.sketch is not None and not work.pyramid.is_complete:
             _fill_in(extent, _together(work.sketch))
-        rebuilt = columns_of(rebuilt_spans(version, work.history.original), 0, version.frames, width)
-        pixels = wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self.theme))
+        rebuilt = columns_of(rebuilt_spans(underneath(version), work.history.original), 0, version.frames, width)
+        pixels = wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self.theme), faint)
         return WavePicture(to_image(pixels, ratio), extent)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:

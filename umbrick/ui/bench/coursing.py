@@ -1,0 +1,350 @@
+"""The course of the current recording: its steps, what of it is being tried, and working it out ahead."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from dataclasses import replace
+from enum import Enum
+
+from PySide6.QtCore import Signal
+
+from umbrick.core.course.acting import method_of, treatment_of
+from umbrick.core.course.laid import rendered_source
+from umbrick.core.course.learning import learned, new_step, what_is_learned_from
+from umbrick.core.course.rendering import Rendering
+from umbrick.core.course.step import Course, Step, free_id, merged
+from umbrick.core.errors import ParameterError
+from umbrick.core.mend.parameters import Parameters
+from umbrick.core.mend.registry import method_named
+from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.marks import CourseTurn
+from umbrick.core.timeline.positions import map_spans
+from umbrick.core.timeline.version import Version
+from umbrick.core.units import format_count
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.task import Task
+from umbrick.work.work import Work
+
+
+class Ear(Enum):
+    """How one step of a course is listened to."""
+
+    ALONE = "alone"
+    WITHOUT = "without"
+
+
+class Coursing(Task):
+    """Changes the course, each time by one edit that can be undone; ``chosen`` is the step one works on."""
+
+    grown = Signal()
+    """More of what the course makes can be drawn."""
+
+    def __init__(self, bench: Bench) -> None:
+        super().__init__(bench)
+        self.chosen = ""
+        self.is_open = False
+        """Whether the treatment panel shows the course."""
+        self._tried: tuple[Work, Course, Course] | None = None
+        """What is tried instead of a recording's course, and which course that was."""
+        self.ear: tuple[str, Ear] | None = None
+        self.rendering = Rendering(self.grown.emit, bench.failed.emit)
+        bench.recording_changed.connect(self._leave)
+        bench.version_changed.connect(self._look)
+
+    # What is heard and drawn.
+
+    def course_of(self, work: Work) -> Course:
+        """Return the course that is heard: what is tried, of one step alone, without it, or all of it."""
+        course = work.history.course
+        if self._tried is not None and self._tried[0] is work and self._tried[1] == course:
+            course = self._tried[2]
+        if self.ear is not None and work is self._bench.work:
+            name, ear = self.ear
+            course = tuple(step for step in course if (step.id == name) == (ear is Ear.ALONE))
+        return course
+
+    def through(self, work: Work, version: Version) -> Version:
+        """Return a version through the course that is heard."""
+        return work.through(version, self.course_of(work))
+
+    def attend(self, version: Version, window: tuple[int, int], playhead: int | None) -> None:
+        """Work out what is shown and heard, ahead of time."""
+        self.rendering.attend(rendered_source(version), window, playhead)
+
+    def hear(self, name: str, ear: Ear) -> None:
+        """Hear a step alone, or all but it; the same again ends that."""
+        self.ear = None if self.ear == (name, ear) else (name, ear)
+        self.changed.emit()
+
+    # The steps.
+
+    @property
+    def steps(self) -> Course:
+        """The steps of the current recording, with what is being tried."""
+        work = self._bench.work
+        if work is None:
+            return ()
+        tried = self._tried
+        is_tried = tried is not None and tried[0] is work and tried[1] == work.history.course
+        return tried[2] if tried is not None and is_tried else work.history.course
+
+    @property
+    def step(self) -> Step | None:
+        """The chosen step."""
+        return next((step for step in self.steps if step.id == self.chosen), None)
+
+    def set_open(self, is_open: bool) -> None:
+        """Show the course in the treatment panel, or what is at the place one looks at."""
+        self.is_open = is_open
+        if is_open and self.step is None and self.steps:
+            self.chosen = self.steps[0].id
+        self.changed.emit()
+
+    def refuse(self, reason: str) -> None:
+        """Say why something cannot be."""
+        self._bench.failed.emit(reason)
+
+    def learns(self) -> bool:
+        """Whether the chosen step is set by something it measured."""
+        return self.step is not None and treatment_of(self.step).learn is not None
+
+    def choose_next(self, by: int) -> None:
+        """Work on the next step, round at the end."""
+        names = [step.id for step in self.steps]
+        if names:
+            here = names.index(self.chosen) if self.chosen in names else -1
+            self.choose(names[(here + by) % len(names)])
+
+    def move_by(self, by: int) -> None:
+        """Have sound go through the chosen step earlier, or later."""
+        names = [step.id for step in self.steps]
+        if self.chosen in names:
+            self.move(self.chosen, names.index(self.chosen) + by)
+
+    def choose(self, name: str) -> None:
+        """Work on a step."""
+        self.chosen = name
+        self.changed.emit()
+
+    def reason_against(self) -> str:
+        """Return why the course cannot be changed now, or nothing."""
+        work = self._bench.work
+        if work is None:
+            return "Open a recording first (Ctrl+O)."
+        return work.held
+
+    def add(self, method: str, settings: Parameters) -> None:
+        """Lay a treatment over the selection, or over all of the recording if nothing is selected."""
+        work = self._bench.work
+        if work is None or self._is_held(work):
+            return
+        spans = None
+        if work.selection is not None:
+            spans = map_spans(work.version, work.history.original, [work.selection])
+        on = work.selected_channels if work.selection else tuple(range(work.channels))
+        step = new_step(method_named(method), settings, on, spans, work.history.course)
+        self.set_open(True)
+        self._learn(work, step, self._laying(work))
+
+    def learn_again(self, name: str) -> None:
+        """Measure again what a step learned, from the sound that comes to it now."""
+        work, step = self._bench.work, self._named(name)
+        if work is None or step is None or self._is_held(work):
+            return
+        self._learn(work, step, self._exchanging(work, "measure for"))
+
+    def has_changed_since(self, step: Step) -> bool:
+        """Whether what a step was learned from is another sound now."""
+        work = self._bench.work
+        if work is None or treatment_of(step).learn is None:
+            return False
+        now = what_is_learned_from(work.version, work.history.course, step, work.history.original, work.tiles)
+        return now != step.learned_from
+
+    def set_settings(self, name: str, changed: Parameters) -> None:
+        """Change settings of a step; ParameterError if one makes no sense."""
+        work, step = self._bench.work, self._named(name)
+        if work is None or step is None or self._is_held(work):
+            return
+        settings = method_of(step).checked(step.settings | dict(changed))
+        if settings == step.settings and self._tried is None:
+            return
+        self._exchange(work, replace(step, settings=settings), f"change {_title(step)}")
+
+    def try_settings(self, name: str, changed: Parameters) -> None:
+        """Hear a step with other settings, until they are kept or dropped."""
+        work, step = self._bench.work, self._named(name)
+        if work is not None and step is not None:
+            self._try(work, replace(step, settings=method_of(step).checked(step.settings | dict(changed))))
+
+    def keep_tried(self) -> None:
+        """Make what is tried so."""
+        if self._tried is None:
+            return
+        work, before, after = self._tried
+        if work.history.course != before or before == after or self._is_held(work):
+            self._drop()
+            return
+        changed = next((step for step in after if step not in before), after[0])
+        self._put(work, f"change {_title(changed)}", after, changed.id)
+
+    def switch(self, name: str) -> None:
+        """Switch a step off, or on again."""
+        work, step = self._bench.work, self._named(name)
+        if work is not None and step is not None and not self._is_held(work):
+            what = "off" if step.is_on else "on"
+            self._exchange(work, replace(step, is_on=not step.is_on), f"switch {_title(step)} {what}")
+
+    def take_off(self, name: str) -> None:
+        """Take a step off."""
+        work, step = self._bench.work, self._named(name)
+        if work is not None and step is not None and not self._is_held(work):
+            rest = tuple(other for other in work.history.course if other.id != name)
+            self._put(work, f"take off {_title(step)}", rest, rest[-1].id if rest else "")
+
+    def move(self, name: str, to: int) -> None:
+        """Have sound go through a step at another place of the course, counted from 0."""
+        work, step = self._bench.work, self._named(name)
+        if work is None or step is None or self._is_held(work):
+            return
+        rest = [other for other in work.history.course if other.id != name]
+        to = min(max(0, to), len(rest))
+        course = (*rest[:to], step, *rest[to:])
+        if course != work.history.course:
+            self._put(work, f"move {_title(step)}", course, name)
+
+    def set_channels(self, name: str, channels: tuple[int, ...]) -> None:
+        """Have a step act on other channels; what it learned is learned anew."""
+        work, step = self._bench.work, self._named(name)
+        if work is None or step is None or channels == step.channels or self._is_held(work):
+            return
+        changed = replace(step, channels=channels)
+        self._learn(work, changed, self._exchanging(work, "change"))
+
+    def reason_not_to_carry(self) -> str:
+        """Return why the chosen step cannot be carried to another place now, or nothing."""
+        if reason := self.reason_against():
+            return reason
+        if self.step is None:
+            return "Choose a step of the course first (F3)."
+        return "This step is laid over all of it." if self.step.spans is None else ""
+
+    def carry(self) -> None:
+        """Have the chosen step act on the selection too; without one, for as long from the cursor on."""
+        work, step = self._bench.work, self.step
+        if work is None or step is None or not step.spans or self._is_held(work):
+            return
+        start, stop = step.spans[-1]
+        place = work.selection or (work.cursor, min(work.frames, work.cursor + stop - start))
+        spans = merged([*step.spans, *map_spans(work.version, work.history.original, [place])])
+        if spans == step.spans:
+            self._bench.said.emit("The step acts there already.")
+        elif self._exchange(work, replace(step, spans=spans, where=""), f"carry {_title(step)}"):
+            self._bench.said.emit(f"{_title(step)} acts on {format_count(len(spans), 'place')} now.")
+
+    def reason_not_to_carry_over(self) -> str:
+        """Return why the chosen step cannot be carried to the other recordings now, or nothing."""
+        if reason := self.reason_against():
+            return reason
+        if self.step is None:
+            return "Choose a step of the course first (F3)."
+        if self.step.spans is not None:
+            return "This step is laid over single places; only one over all of it fits another recording."
+        return "" if len(self._bench.works) > 1 else "No other recording is open."
+
+    def carry_over(self) -> None:
+        """Lay the chosen step over every other open recording."""
+        step = self.step
+        if step is None or step.spans is not None:
+            return
+        for work in self._bench.works:
+            if work is not self._bench.work and not self._is_held(work):
+                on = tuple(range(work.channels))
+                copied = replace(step, id=free_id(work.history.course), channels=on, profile={}, learned_from="")
+                self._learn(work, copied, self._laying(work))
+
+    def _laying(self, work: Work) -> Callable[[Step], None]:
+        def lay(ready: Step) -> None:
+            chosen = ready.id if work is self._bench.work else ""
+            self._put(work, f"lay {_title(ready)}", (*work.history.course, ready), chosen)
+
+        return lay
+
+    # How it is done.
+
+    def _named(self, name: str) -> Step | None:
+        return next((step for step in self.steps if step.id == name), None)
+
+    def _is_held(self, work: Work) -> bool:
+        if work.held:
+            self._bench.failed.emit(work.held)
+        return bool(work.held)
+
+    def _try(self, work: Work, step: Step) -> None:
+        before = work.history.course
+        self._tried = work, before, _exchanged(self.steps, step)
+        self.changed.emit()
+
+    def _exchanging(self, work: Work, what: str) -> Callable[[Step], None]:
+        def exchange(ready: Step) -> None:
+            self._exchange(work, ready, f"{what} {_title(ready)}")
+
+        return exchange
+
+    def _exchange(self, work: Work, step: Step, title: str) -> bool:
+        return self._put(work, title, _exchanged(work.history.course, step), step.id)
+
+    def _put(self, work: Work, title: str, course: Course, chosen: str) -> bool:
+        """Write a course in place of a recording's; whether that could be done."""
+        before = work.history.course
+        self._tried = None
+        made = self._bench.commit(work, Edit(title, marks=(CourseTurn(before, course),)), work.version)
+        if made is not None and chosen:
+            self.chosen = chosen
+        self.changed.emit()
+        return made is not None
+
+    def _learn(self, work: Work, step: Step, then: Callable[[Step], None]) -> None:
+        """Learn what a step has to know, beside the window if it has to, and go on with it."""
+        if treatment_of(step).learn is None:
+            then(step)
+            return
+        if self.job is not None:
+            self._bench.said.emit("A step is being measured already; one at a time.")
+            return
+        version, course, original = work.version, work.history.course, work.history.original
+
+        def run(job: Job) -> Step:
+            return learned(version, course, step, original, work.tiles, job.report, job.is_cancelled)
+
+        self._run(f"measuring for {_title(step)}", run, then, "Measuring stopped; nothing was changed.")
+
+    def _drop(self) -> None:
+        self._tried = None
+        self.changed.emit()
+
+    def _look(self) -> None:
+        """After an edit: what was tried belongs to a course that is no more."""
+        if self.ear is not None and all(step.id != self.ear[0] for step in self.steps):
+            self.ear = None
+        self.changed.emit()
+
+    def _leave(self) -> None:
+        self._tried, self.ear, self.chosen = None, None, ""
+        self.changed.emit()
+
+    def close(self) -> None:
+        """Stop working ahead."""
+        self.rendering.close()
+
+
+def _exchanged(course: Iterable[Step], step: Step) -> Course:
+    return tuple(step if other.id == step.id else other for other in course)
+
+
+def _title(step: Step) -> str:
+    try:
+        return method_of(step).title.lower()
+    except ParameterError:
+        return step.method

@@ -1,0 +1,84 @@
+"""The commands for the course."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from umbrick.core.mend.parameters import Value
+from umbrick.ui.bench.coursing import Coursing, Ear
+from umbrick.ui.commands import Command
+
+_MENU = "&Course"
+
+ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...] = (
+    ("lay_low_cut", "Low cut", "Take out what lies lower than any sound that is wanted: rumble, thumps, handling", (),
+     "filter", {"shape": "low_cut", "frequency_hz": 80.0}),
+    ("lay_soft", "Soften the highs", "Lower the highs: an F that crackles, a sharp S, cutlery", ("Shift+F",),
+     "filter", {"shape": "high_shelf", "frequency_hz": 3000.0, "gain_db": -9.0}),
+    ("lay_notch", "Notch", "Take out one tone: a whistle, a ring", (),
+     "filter", {"shape": "notch", "frequency_hz": 1000.0, "q": 8.0}),
+    ("lay_filter", "Filter", "A bell to begin with, and as many filters as wanted", (),
+     "filter", {"shape": "bell", "frequency_hz": 1000.0, "gain_db": -3.0, "q": 1.0}),
+    ("lay_peak", "Level to a peak", "One gain, so that the highest sample is where it is wanted", (),
+     "normalize", {"measure": "peak"}),
+    ("lay_loudness", "Level to a loudness", "One gain, so that the loudness is what is wanted", (),
+     "normalize", {"measure": "loudness"}),
+    ("lay_dc", "Take out DC", "Have the wave rest at zero", (), "dc", {}),
+    ("lay_drift", "Take out drifting DC", "Have the wave rest at zero where its offset wanders", (),
+     "dc", {"drift": "slow"}),
+)  # fmt: skip
+"""What can be laid over a recording, in words of the job: name, text, hint and keys; method and settings."""
+
+
+def course_commands(coursing: Coursing, show_page: Callable[[], None]) -> list[Command]:
+    """Return the commands of the menu for the course."""
+
+    def add(method: str, settings: dict[str, Value]) -> Callable[[], None]:
+        def run() -> None:
+            coursing.add(method, settings)
+
+        return run
+
+    def no_step() -> str:
+        return coursing.reason_against() or ("" if coursing.step else "Choose a step of the course first (F3).")
+
+    def nothing_to_measure() -> str:
+        return no_step() or ("" if coursing.learns() else "This step measures nothing.")
+
+    def hear(ear: Ear) -> Callable[[], None]:
+        return lambda: coursing.hear(coursing.chosen, ear)
+
+    def hears(ear: Ear) -> Callable[[], bool]:
+        return lambda: coursing.ear == (coursing.chosen, ear)
+
+    return [
+        Command("course", _MENU, "Course", "Show what is laid over the recording, or what is here", show_page, ("F3",),
+                lambda: "", lambda: coursing.is_open),
+        *(
+            Command(name, _MENU, text, f"{hint}; over the selection, or over all of it", add(method, settings), keys,
+                    coursing.reason_against, separated=index == 0)
+            for index, (name, text, hint, keys, method, settings) in enumerate(ADDING)
+        ),
+        Command("next_step", _MENU, "Next step", "Work on the next step of the course", lambda: coursing.choose_next(1),
+                ("Alt+PgDown",), no_step, separated=True),
+        Command("switch_step", _MENU, "Switch the step", "Switch the chosen step off, or on again",
+                lambda: coursing.switch(coursing.chosen), ("Alt+X",), no_step),
+        Command("step_alone", _MENU, "Hear the step alone", "Hear the chosen step without the others", hear(Ear.ALONE),
+                ("Alt+A",), no_step, hears(Ear.ALONE)),
+        Command("step_without", _MENU, "Hear without the step", "Hear all but the chosen step", hear(Ear.WITHOUT),
+                ("Alt+W",), no_step, hears(Ear.WITHOUT)),
+        Command("carry_step", _MENU, "Carry the step here",
+                "Have the chosen step act on the selection too, or as long from the cursor on", coursing.carry,
+                ("Alt+P",), coursing.reason_not_to_carry),
+        Command("carry_step_over", _MENU, "Carry the step to all open recordings",
+                "Lay the chosen step over every other recording on the bench", coursing.carry_over, (),
+                coursing.reason_not_to_carry_over),
+        Command("step_up", _MENU, "Step earlier in the course", "Have sound go through the chosen step earlier",
+                lambda: coursing.move_by(-1), ("Alt+Shift+Up",), no_step),
+        Command("step_down", _MENU, "Step later in the course", "Have sound go through the chosen step later",
+                lambda: coursing.move_by(1), ("Alt+Shift+Down",), no_step),
+        Command("measure_step", _MENU, "Measure again", "Measure again what the chosen step is set by",
+                lambda: coursing.learn_again(coursing.chosen), (), nothing_to_measure),
+        Command("take_step_off", _MENU, "Take the step off", "Take the chosen step off",
+                lambda: coursing.take_off(coursing.chosen), ("Alt+Del",), no_step),
+    ]  # fmt: skip
