@@ -116,7 +116,7 @@ def facts_of(
         ]
     after = None
     if surveyed and can_be_heard and (history.mend_count or history.course):
-        found = Surveyor(outcome, form.bits, list(KINDS.values())).run(progress, is_cancelled)
+        found = Surveyor(outcome, form.bits, list(KINDS.values()), beneath=version).run(progress, is_cancelled)
         after = found.measures(sensitivity)
     spans = map_spans(original, version, [(marker.start, marker.stop) for marker in history.markers])
     markers = [

@@ -76,6 +76,11 @@ class Rendered:
         marked[self._touched(0, self.frames)] = True
         return marked
 
+    def touched_spans(self) -> list[tuple[int, int]]:
+        """Return the spans of the tiles that this step, or one beneath it, acts in."""
+        edges = np.flatnonzero(np.diff(self.touched, prepend=False, append=False)).tolist()
+        return [(low * TILE, min(self.frames, high * TILE)) for low, high in zip(edges[::2], edges[1::2], strict=True)]
+
     @property
     def available(self) -> int:
         """Frames from the start that can be read without waiting."""

@@ -90,3 +90,5 @@ class Kind:
     make: Callable[[Format], Detector]
     needs: tuple[Callable[[Block], Any], ...] = ()
     """The shared measurements it asks blocks for: they can be made ahead, on several cores."""
+    of_outcome: bool = False
+    """Whether it is looked for in what the course makes of the sound; damage is looked for beneath, where mends are."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from umbrick.core.course.laid import underneath
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.survey.registry import KINDS
@@ -44,7 +45,11 @@ def survey_span(
     around = round(context_seconds * version.rate)
     first, last = max(0, start - around), min(version.frames, stop + around)
     part = Version.from_run(version.rate, version.channels, version.cut([first], [last]))
-    found = Surveyor(part, bits, kinds).run(progress, is_cancelled)
+    under = underneath(version)
+    beneath = None
+    if under is not version:
+        beneath = Version.from_run(under.rate, under.channels, under.cut([first], [last]))
+    found = Surveyor(part, bits, kinds, beneath=beneath).run(progress, is_cancelled)
     return [
         replace(finding, start=finding.start + first, stop=finding.stop + first)
         for finding in found.table.findings

@@ -9,7 +9,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from functools import partial
 from itertools import compress
-from typing import TypeVar
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 import numpy.typing as npt
@@ -122,6 +122,18 @@ def _all_done(works: Iterable[Callable[[], _T]], pool: ThreadPoolExecutor | None
     return [result() for result in _started(works, pool)]
 
 
+class _Layers(NamedTuple):
+    """A block of the outcome, and of what lies beneath the course: the same one if there is none."""
+
+    outcome: Block
+    beneath: Block
+
+
+def _needs(kinds: Iterable[Kind]) -> list[Callable[[Block], Any]]:
+    # Two of one kind are one; the order stays, as what is quick to make comes first.
+    return list(dict.fromkeys(measure for kind in kinds for measure in kind.needs))
+
+
 class Surveyor:
     """Runs a survey, and can say at any time what it has found so far.
 
@@ -135,21 +147,32 @@ class Surveyor:
         What to look for.
     prefix : str
         What the findings' ids begin with, before ``f1``, ``f2`` and so on.
+    beneath : Source, optional
+        What the course is laid over in ``source``, if one is: damage is looked for there.
     """
 
-    def __init__(self, source: Source, bits: int | None, kinds: Sequence[Kind], prefix: str = "") -> None:
+    def __init__(
+        self,
+        source: Source,
+        bits: int | None,
+        kinds: Sequence[Kind],
+        prefix: str = "",
+        beneath: Source | None = None,
+    ) -> None:
         self._source = source
+        self._beneath = None if beneath is source else beneath
+        self._of_outcome = {kind.name for kind in kinds if kind.of_outcome}
         self._prefix = prefix
         form = Format(source.rate, source.channels, 2.0 ** (1 - bits) if bits else 0.0)
         self._detectors: dict[str, Detector] = {kind.name: kind.make(form) for kind in kinds}
         self._levels = LevelMeter(source.rate, source.channels)
         self._loudness = LoudnessMeter(source.rate, source.channels)
         self._passages = PassageMeter(source.rate)
-        # Two of one kind are one; the order stays, as what is quick to make comes first.
-        self._needs = list(dict.fromkeys(measure for kind in kinds for measure in kind.needs))
+        self._needs = _needs(kinds) if self._beneath is None else _needs(k for k in kinds if k.of_outcome)
+        self._needs_beneath = _needs(kind for kind in kinds if not kind.of_outcome)
         self._frames = 0
         self._fed = 0
-        self._feeding: tuple[Block, list[Callable[[], None]]] | None = None
+        self._feeding: tuple[_Layers, list[Callable[[], None]]] | None = None
 
     def run(
         self,
@@ -175,10 +198,11 @@ class Surveyor:
         """
         due = 1
         with ThreadPoolExecutor(_WORKERS, "survey") as pool:
-            ahead: deque[tuple[Block, Future[None]]] = deque()
+            ahead: deque[tuple[_Layers, Future[None]]] = deque()
             try:
                 for block in blocks(self._source, progress, is_cancelled):
-                    ahead.append((block, pool.submit(self._prepare, block)))
+                    layers = _Layers(block, self._beside(block))
+                    ahead.append((layers, pool.submit(self._prepare, layers)))
                     alone = leaves_a_core()
                     while len(ahead) > (0 if alone else _WORKERS):
                         # One block is fed while the next is read and prepared.
@@ -195,26 +219,41 @@ class Surveyor:
                     self._finish_feeding()
             return self._told(self._found(None if leaves_a_core() else pool))
 
-    def _prepare(self, block: Block) -> None:
+    def _beside(self, block: Block) -> Block:
+        """Return the same block of what lies beneath the course."""
+        if self._beneath is None:
+            return block
+        first = block.start - block.before
+        samples = self._beneath.read(first, first + len(block.samples))
+        return Block(block.start, block.stop, samples, block.before, block.rate)
+
+    def _prepare(self, layers: _Layers) -> None:
         """Have a block make what detectors share; blocks do that side by side."""
         with _any_level():
             for measure in self._needs:
-                block.shared(measure)
+                layers.outcome.shared(measure)
+            if layers.beneath is not layers.outcome:
+                for measure in self._needs_beneath:
+                    layers.beneath.shared(measure)
 
-    def _start_feeding(self, block: Block, prepared: Future[None], pool: ThreadPoolExecutor | None) -> None:
+    def _start_feeding(self, layers: _Layers, prepared: Future[None], pool: ThreadPoolExecutor | None) -> None:
         """Feed a block to everyone; each is fed in order and by one thread at a time: threads change nothing."""
         prepared.result()
-        feeds: list[Callable[[], None]] = [partial(detector.feed, block) for detector in self._detectors.values()]
-        feeds += [partial(meter.feed, block.own) for meter in (self._levels, self._loudness, self._passages)]
-        self._feeding = block, _started(feeds, pool)
+        feeds: list[Callable[[], None]] = [
+            partial(detector.feed, layers.outcome if name in self._of_outcome else layers.beneath)
+            for name, detector in self._detectors.items()
+        ]
+        feeds += [partial(meter.feed, layers.outcome.own) for meter in (self._levels, self._loudness)]
+        feeds.append(partial(self._passages.feed, layers.beneath.own))
+        self._feeding = layers, _started(feeds, pool)
 
     def _finish_feeding(self) -> None:
         if self._feeding is not None:
-            block, works = self._feeding
+            layers, works = self._feeding
             self._feeding = None
             for work in works:
                 work()
-            self._frames = block.stop
+            self._frames = layers.outcome.stop
             self._fed += 1
 
     def so_far(self) -> Survey:

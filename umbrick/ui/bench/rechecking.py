@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtCore import QObject
 
+from umbrick.core.course.laid import rendered_source, underneath
 from umbrick.core.errors import CancelledError
 from umbrick.core.survey.excerpt import WHOLE_KINDS, is_same, survey_span
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
 from umbrick.ui.bench.bench import Bench
@@ -43,7 +47,7 @@ class Rechecking(QObject):
 
         def measure(job: Job) -> frozenset[str]:
             doubtful = _doubtful(listing, version, original)
-            gone: set[str] = set()
+            gone = _gone_from_all(listing, version, bits, work.sensitivity_of, job.is_cancelled)
             if len(doubtful) > _MOST_PLACES:
                 return frozenset()
             slack = round(_SLACK_SECONDS * version.rate)
@@ -69,12 +73,38 @@ class Rechecking(QObject):
 
 
 def _doubtful(listing: Listing, version: Version, original: Version) -> list[Finding]:
-    """Return the open findings that touch sound which is not the original's."""
+    """Return the open findings that touch sound which is not the original's, or is changed by the course."""
     rows: set[int] = set()
-    for start, stop in rebuilt_spans(version, original):
+    for start, stop in rebuilt_spans(underneath(version), original):
         rows.update(listing.table.within(start, stop).tolist())
+    rendered = rendered_source(version)
+    for start, stop in rendered.touched_spans() if rendered is not None else ():
+        within = listing.table.within(start, stop).tolist()
+        rows.update(row for row in within if KINDS[listing.table.findings[row].kind].of_outcome)
     findings = (listing.table.findings[row] for row in sorted(rows) if listing.is_listed[row])
     return [f for f in findings if f.kind not in WHOLE_KINDS and listing.state_of(f) is State.OPEN]
+
+
+def _gone_from_all(
+    listing: Listing,
+    version: Version,
+    bits: int | None,
+    sensitivity_of: Callable[[str], float],
+    is_cancelled: Callable[[], bool],
+) -> set[str]:
+    """Return the open findings of the recording as a whole, such as hum, that the course has made go away."""
+    rendered = rendered_source(version)
+    if rendered is None or not rendered.touched.all():
+        return set()
+    of_all = [
+        finding for finding in listing.open_findings() if finding.kind in WHOLE_KINDS and KINDS[finding.kind].of_outcome
+    ]
+    kinds = [KINDS[name] for name in sorted({finding.kind for finding in of_all})]
+    if not kinds:
+        return set()
+    found = Surveyor(version, bits, kinds).run(is_cancelled=is_cancelled).table.findings
+    left = {other.kind for other in found if other.confidence >= 1.0 - sensitivity_of(other.kind)}
+    return {finding.id for finding in of_all if finding.kind not in left}
 
 
 def _groups(findings: list[Finding], apart: int) -> list[list[Finding]]:

@@ -36,7 +36,9 @@ class Surveying(Task):
         kinds = list(KINDS.values())
         version, original = work.outcome, work.history.original
         in_place, decided = work.history.is_in_place, work.decided()
-        surveyor = Surveyor(version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.")
+        surveyor = Surveyor(
+            version, work.recording.format.bits, kinds, prefix=f"{work.survey_count}.", beneath=work.version
+        )
 
         def survey(job: Job) -> tuple[Survey, FindingTable]:
             def placed(found: Survey) -> tuple[Survey, FindingTable]:

@@ -105,4 +105,5 @@ KIND = Kind(
     summary="a wave that does not swing around zero",
     make=OffsetDetector,
     needs=(outline,),
+    of_outcome=True,
 )

@@ -73,4 +73,5 @@ KIND = Kind(
     summary="steady noise under all of it",
     make=HissDetector,
     needs=(floor_frames,),
+    of_outcome=True,
 )

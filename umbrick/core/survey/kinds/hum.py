@@ -144,4 +144,5 @@ KIND = Kind(
     summary="the mains and its harmonics, steady throughout",
     make=HumDetector,
     needs=(low_wave,),
+    of_outcome=True,
 )

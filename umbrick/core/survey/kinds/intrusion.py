@@ -148,4 +148,5 @@ KIND = Kind(
     summary="foreign tones, whistles, rings and calls",
     make=IntrusionDetector,
     needs=(lines,),
+    of_outcome=True,
 )

@@ -115,4 +115,5 @@ KIND = Kind(
     summary="one part far louder or quieter than the next",
     make=LevelStepDetector,
     needs=(outline, fine_bands),
+    of_outcome=True,
 )

@@ -85,4 +85,5 @@ KIND = Kind(
     summary="hits and words far louder than all around them",
     make=PeakDetector,
     needs=(outline,),
+    of_outcome=True,
 )

@@ -86,4 +86,5 @@ KIND = Kind(
     summary="breath that hits the microphone",
     make=PlosiveDetector,
     needs=(low_wave, outline),
+    of_outcome=True,
 )

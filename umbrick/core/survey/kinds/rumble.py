@@ -79,4 +79,5 @@ KIND = Kind(
     summary="steady noise below the sound",
     make=RumbleDetector,
     needs=(low_wave, outline),
+    of_outcome=True,
 )

@@ -108,4 +108,5 @@ KIND = Kind(
     summary="consonants far brighter than this voice's own",
     make=SibilanceDetector,
     needs=(fine_bands,),
+    of_outcome=True,
 )
