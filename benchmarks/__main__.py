@@ -13,6 +13,7 @@ from benchmarks import (
     clicks,
     clipped_then,
     collapsing,
+    course,
     crackle,
     declip,
     detection,
@@ -70,6 +71,7 @@ BENCHMARKS = {
         resurvey,
         seams,
         playing,
+        course,
         fitting,
     )
 }

@@ -27,6 +27,12 @@ from umbrick.casebook.casebook import Casebook
 from umbrick.casebook.errors import CasebookError
 from umbrick.casebook.surveys import Surveyed
 from umbrick.cli import main
+from umbrick.core.course.frozen import freeze
+from umbrick.core.course.laid import Ground
+from umbrick.core.course.learning import learned, new_step
+from umbrick.core.course.settling import settling
+from umbrick.core.course.step import Course
+from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import UmbrickError
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
@@ -37,7 +43,7 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.lifting import switch_off
-from umbrick.core.timeline.marks import Marker, MarkerTurn
+from umbrick.core.timeline.marks import CourseTurn, Marker, MarkerTurn
 
 COUNT = 5000
 LONGEST_SECONDS, MOST_MIB = 25.0, 2048
@@ -138,6 +144,13 @@ def model_casebook(folder: Path) -> Path:
         shelf.commit(history, apply_method(history.current, METHODS[name], settings, [place]).edit(name))
     shelf.commit(history, switch_off(history, ["m1"]))
     shelf.commit(history, Edit("mark", marks=(MarkerTurn(None, Marker("k1", 3, 9, "laugh")),)))
+    ground = Ground(history.current, history.original, Tiles(), history.settled)
+    course: Course = ()
+    for name, spans in (("filter", [(10, 300), (900, 2000)]), ("dc", None)):
+        course = (*course, learned(ground, course, new_step(METHODS[name], {}, (1,), spans, course)))
+    shelf.commit(history, Edit("lay", marks=(CourseTurn((), course),)))
+    frozen = freeze(ground.through(course), 50, 150, casebook.store.settled_folder, False)
+    shelf.commit(history, settling(history.current, 50, 150, frozen, course, history.original))
     shelf.write_view({"cursor": 7, "passage": [0, 400]}, {"click": 0.7})
     shelf.write_closed(history.current.key, frozenset({"f1"}))
     casebook.close()
@@ -158,6 +171,7 @@ def complaint_of_casebook(seed: int, model: Path, folder: Path) -> str:
     """Return what went wrong with the hostile casebook of a seed, or nothing."""
     path = hostile(seed, model, folder)
     shutil.copyfile(model.with_name("tape.wav"), folder / "tape.wav")
+    shutil.copytree(model.with_suffix(".settled"), path.with_suffix(".settled"))
     return _tried(folder / "tape.wav", folder, lambda: (
         _said("report", path, "--json", folder / "out.json", "--html", folder / "out.html", "--quiet"),
         _opened_in_a_window(path),
@@ -179,10 +193,10 @@ def _opened_in_a_window(path: Path) -> str:
     try:
         for shelf in casebook.shelves():
             try:
-                ready = prepared(load_shelf(shelf))
+                ready = prepared(load_shelf(shelf), Tiles())
                 if isinstance(ready, Ready):
                     ready.work.listing().open_findings()
-                    ready.work.version.read(0, ready.work.frames)
+                    ready.work.outcome.read(0, ready.work.frames)
                     ready.work.recording.close()
             except UmbrickError as error:
                 said.append(str(error))

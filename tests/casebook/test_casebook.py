@@ -17,7 +17,11 @@ from umbrick.casebook.locating import Match, absolute, compare, relative
 from umbrick.casebook.recovery import lift_off_broken, recover
 from umbrick.casebook.surveys import Surveyed
 from umbrick.casebook.unnamed import create_unnamed, left_behind
+from umbrick.core.course.frozen import freeze
+from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import new_step
+from umbrick.core.course.settling import settling
+from umbrick.core.course.tiles import Tiles
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.recording import open_recording
@@ -552,3 +556,69 @@ def test_a_casebook_that_cannot_be_made_leaves_nothing(tmp_path, monkeypatch):
     with pytest.raises(CasebookError):
         Casebook.create(tmp_path / "new.casebook")
     assert not list(tmp_path.iterdir())
+
+
+@pytest.fixture
+def settled(casebook, recording):
+    """A shelf with a step laid over a recording and settled in a part of it, its history, and the file."""
+    shelf = casebook.add(recording)
+    history = shelf.history(recording.source).history
+    shelf.commit(history, Edit("lay", marks=(CourseTurn((), (offset_step(),)),)))
+    ground = Ground(history.current, history.original, Tiles(), ())
+    frozen = freeze(ground.through(history.course), 100, 300, casebook.store.settled_folder, False)
+    shelf.commit(history, settling(history.current, 100, 300, frozen, history.course, history.original))
+    return shelf, history, frozen.path
+
+
+def test_settled_sound_is_in_a_file_beside_the_casebook_and_there_again(casebook, recording, settled):
+    _, history, file = settled
+    sound = samples(history.current)
+    assert file.parent == casebook.path.with_suffix(".settled")
+    assert casebook.store.row("SELECT count(*) FROM patch_chunks") == (0,)
+    again, shelf, history = reopened(casebook, recording)
+    assert np.array_equal(samples(history.current), sound)
+    assert (history.settled[0].start, history.settled[0].stop) == (100, 300)
+    copy = casebook.path.with_name("copy.casebook")
+    again.copy_to(copy)
+    other = Casebook.open(copy)
+    assert np.array_equal(samples(other.shelves()[0].history(recording.source).history.current), sound)
+    other.close()
+    shelf.undo(history)
+    shelf.commit(history, mend_of(history.current, 0, 5))
+    again.close()
+    assert not file.exists(), "what no edit refers to goes when the casebook is closed"
+    Casebook.open(copy).discard()
+    assert not copy.with_suffix(".settled").exists()
+
+
+def test_settled_sound_that_is_gone_is_told_and_lifted_off(casebook, recording, settled):
+    _, _, file = settled
+    casebook.close()
+    file.write_bytes(b"something else")
+    again = Casebook.open(casebook.path)
+    (shelf,) = again.shelves()
+    restored = shelf.history(recording.source)
+    assert "settled sound" in restored.lost
+    assert "lost" in lift_off_broken(shelf, restored.history)
+    assert np.array_equal(samples(restored.history.current), samples(restored.history.original))
+    assert len(restored.history.course) == 1
+    again.close()
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "UPDATE patches SET file = '../../etc/passwd'",
+        "UPDATE patches SET file = '/etc/passwd'",
+        "UPDATE mends SET parameters = '{}' WHERE method = 'settle'",
+        """UPDATE mends SET parameters = '{"span": [5, 1], "steps": []}' WHERE method = 'settle'""",
+        """UPDATE mends SET parameters = '{"span": [1, 5], "steps": [7]}' WHERE method = 'settle'""",
+    ],
+)
+def test_settled_sound_that_makes_no_sense_is_left_out(casebook, recording, settled, statement):
+    tampered(casebook, statement)
+    again = Casebook.open(casebook.path)
+    restored = again.shelves()[0].history(recording.source)
+    assert "could not be read" in restored.lost
+    assert restored.history.settled == ()
+    again.close()

@@ -310,3 +310,26 @@ def test_silence_cannot_be_levelled_and_says_why(hands, window, tmp_path):
     hands.settle()
     assert hands.work.history.course == ()
     assert "silence" in window.status.message.text()
+
+
+def test_the_course_is_settled_drawn_on_and_lifted_off_again(voiced, window):
+    work = voiced.work
+    window.actions_.actions["lay_low_cut"].trigger()
+    voiced.settle()
+    laid = heard(voiced)
+    window.bench.select(RATE, 2 * RATE)
+    window.actions_.actions["settle"].trigger()
+    voiced.settle()
+    assert "Settled" in window.status.message.text()
+    assert [entry.mend.method for entry in work.history.ledger] == ["settle"]
+    assert np.array_equal(work.version.read(RATE, 2 * RATE), laid[RATE : 2 * RATE])
+    assert np.array_equal(heard(voiced)[RATE : 2 * RATE], laid[RATE : 2 * RATE])
+    window.bench.select(RATE + 1000, RATE + 1010)
+    voiced.press("Shift+Y")
+    assert (heard(voiced)[RATE + 1001 : RATE + 1009] != laid[RATE + 1001 : RATE + 1009]).any()
+    voiced.press("Ctrl+Z")
+    window.lifting.choose([work.history.ledger[0].mend.id])
+    assert not window.actions_.actions["settings"].isEnabled()
+    voiced.press("Del")
+    assert np.array_equal(heard(voiced), laid)
+    assert work.history.mend_count == 0

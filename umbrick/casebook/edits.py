@@ -25,14 +25,16 @@ from umbrick.casebook.packing import (
     unpack_integers,
     unpack_runs,
 )
-from umbrick.casebook.patches import StoredPatch, needs_double, write_chunks
-from umbrick.casebook.store import Store
+from umbrick.casebook.patches import Stored, StoredFile, StoredPatch, needs_double, write_chunks
+from umbrick.casebook.store import SETTLED_NAME, Store
+from umbrick.core.course.frozen import FrozenSource
 from umbrick.core.sound.source import Source
 from umbrick.core.timeline.change import Change
-from umbrick.core.timeline.history import Edit, History, Mend
+from umbrick.core.timeline.history import SETTLE, Edit, History, Mend
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.runs import Runs
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import format_count
 
 _SNAPSHOT_EVERY = 64
 """Edits after which the version is written down whole, so that opening need not apply all of them again."""
@@ -99,7 +101,7 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
         write_profiles(connection, recording, edit.marks)
         for change in edit.changes:
             for source in change.inserted.sources:
-                if source is not original and not isinstance(source, StoredPatch) and id(source) not in stored:
+                if source is not original and not isinstance(source, Stored) and id(source) not in stored:
                     stored[id(source)] = _write_patch(connection, store, recording, number, source)
         connection.executemany(
             "INSERT INTO changes VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
@@ -188,6 +190,11 @@ def _read_history(store: Store, recording: int, source: Source, now: int, revisi
             edits.append(edit)
     except DamagedCasebookError as error:
         lost = str(error)
+    if not lost and (
+        missing := [one for one in sources.values() if isinstance(one, StoredFile) and not one.is_intact()]
+    ):
+        lost = f"{format_count(len(missing), 'file')} of settled sound cannot be read in {store.settled_folder}."
+        return Restored(History.rebuilt(original, edits, min(max(0, now), len(edits)), 0, original, revision), lost)
     total = store.row("SELECT count(*) FROM edits WHERE recording = ?", recording)
     if lost and total:
         lost = f"{total[0] - len(edits)} of {total[0]} steps could not be read: {lost}"
@@ -201,7 +208,14 @@ def _read_history(store: Store, recording: int, source: Source, now: int, revisi
 
 def _write_patch(
     connection: sqlite3.Connection, store: Store, recording: int, edit: int, source: Source
-) -> StoredPatch:
+) -> StoredPatch | StoredFile:
+    if isinstance(source, FrozenSource):
+        row = connection.execute(
+            "INSERT INTO patches (recording, edit, key, nature, frames, is_double, file) VALUES (?, ?, ?, ?, ?, 0, ?)",
+            (recording, edit, source.key, source.nature.value, source.frames, source.path.name),
+        )
+        assert row.lastrowid is not None
+        return StoredFile(row.lastrowid, source.path, source.rate, source.channels, source.frames)
     is_double = needs_double(source)
     nature: Nature = getattr(source, "nature", Nature.REBUILT)
     donor: int | None = getattr(source, "donor", None)
@@ -247,8 +261,8 @@ def _change_from(change: Change, stored: Mapping[int, Source]) -> Change:
 
 def _patches(store: Store, recording: int, source: Source) -> dict[int, Source]:
     found: dict[int, Source] = {RECORDING: source}
-    for number, key, nature, donor, frames, is_double in store.rows(
-        "SELECT id, key, nature, donor, frames, is_double FROM patches WHERE recording = ? AND edit IS NOT NULL",
+    for number, key, nature, donor, frames, is_double, file in store.rows(
+        "SELECT id, key, nature, donor, frames, is_double, file FROM patches WHERE recording = ? AND edit IS NOT NULL",
         recording,
     ):
         try:
@@ -257,6 +271,11 @@ def _patches(store: Store, recording: int, source: Source) -> dict[int, Source]:
             raise DamagedCasebookError(f"There is no kind of patch “{nature}”.") from error
         if not 0 <= frames <= MOST_FRAMES or number <= RECORDING or not (donor is None or 0 <= donor <= MOST_FRAMES):
             raise DamagedCasebookError("A patch has no length.")
+        if file:
+            if not SETTLED_NAME.fullmatch(file):
+                raise DamagedCasebookError("Settled sound has another name than such a file has.")
+            found[number] = StoredFile(number, store.settled_folder / file, source.rate, source.channels, frames)
+            continue
         found[number] = StoredPatch(
             store.reader, number, key, source.rate, source.channels, frames, bool(is_double), kind, donor
         )
@@ -336,6 +355,8 @@ class _Texts:
             raise DamagedCasebookError("A mend makes no sense.")
         if not (score is None or 0 <= score <= 1):
             raise DamagedCasebookError("A seam score makes no sense.")
+        if method == SETTLE and not _is_settling(loaded(parameters, dict)):
+            raise DamagedCasebookError("A settled stretch makes no sense.")
         if on not in self._on:
             self._on[on] = channels(on, self._channels)
         if parameters not in self._parameters:
@@ -354,6 +375,14 @@ class _Texts:
             made_at,
             program,
         )
+
+
+def _is_settling(parameters: dict[str, Any]) -> bool:
+    span, steps = parameters.get("span"), parameters.get("steps")
+    if not (isinstance(span, list) and len(span) == 2 and all(type(at) is int for at in span)):
+        return False
+    are_names = isinstance(steps, list) and all(isinstance(name, str) for name in steps)
+    return are_names and 0 <= span[0] <= span[1] <= MOST_FRAMES
 
 
 class _Ids:

@@ -12,7 +12,7 @@ STEPS: Mapping[int, str] = MappingProxyType(
     {
         1: "ALTER TABLE edits ADD COLUMN marks TEXT NOT NULL DEFAULT '[]'",
         2: "ALTER TABLE recordings ADD COLUMN revision INTEGER NOT NULL DEFAULT 0",
-        3: "SELECT 1",  # a new table, which is made below
+        3: "ALTER TABLE patches ADD COLUMN file TEXT NOT NULL DEFAULT ''",
     }
 )
 """The statements that change what an earlier schema N holds into what N + 1 does, by N."""

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.casebook.errors import DamagedCasebookError, explained
+from umbrick.core.course.frozen import FrozenSource
 from umbrick.core.errors import CancelledError
 from umbrick.core.sound.source import Samples, Source, check_span
 from umbrick.core.timeline.patch import Nature
@@ -133,6 +134,17 @@ class StoredPatch:
         if len(parts) == 1:
             return parts[0]
         return np.concatenate(parts) if parts else np.zeros((0, self.channels), np.float32)
+
+
+class StoredFile(FrozenSource):
+    """Settled sound, in a file beside a casebook; ``number`` is that of its patch."""
+
+    def __init__(self, number: int, path: Path, rate: int, channels: int, frames: int) -> None:
+        super().__init__(path, rate, channels, frames)
+        self.number = number
+
+
+Stored = (StoredPatch, StoredFile)
 
 
 def needs_double(source: Source) -> bool:

@@ -6,14 +6,15 @@ import shutil
 import sqlite3
 import tempfile
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from umbrick.casebook import schema
 from umbrick.casebook.errors import CasebookError, DamagedCasebookError
-from umbrick.casebook.patches import StoredPatch
+from umbrick.casebook.patches import Stored
 from umbrick.casebook.shelf import Shelf
-from umbrick.casebook.store import SUFFIX, Store
+from umbrick.casebook.store import SUFFIX, Store, keep_settled
 from umbrick.core.free_names import free_path
 from umbrick.core.timeline.history import Entry, History
 from umbrick.core.timeline.lifting import StandsOnError, lift_off
@@ -79,6 +80,10 @@ def recover(path: Path, folder: Path) -> tuple[Path, str]:
             raise
         finally:
             damaged.close()
+        with suppress(OSError):
+            keep_settled(
+                [path.with_suffix(store.settled_folder.suffix) / one.name for one in store.settled_files()], target
+            )
         store.close()
     missing = "; ".join(filter(None, lost))
     return target, f"Not everything could be read: {missing}." if missing else ""
@@ -92,9 +97,7 @@ def lift_off_broken(shelf: Shelf, history: History) -> str:
     str
         A sentence that says how many, or empty.
     """
-    broken = {
-        id(source) for source in history.current.sources if isinstance(source, StoredPatch) and not source.is_intact()
-    }
+    broken = {id(source) for source in history.current.sources if isinstance(source, Stored) and not source.is_intact()}
     chosen: dict[str, Entry] = {
         entry.mend.id: entry
         for entry in history.ledger

@@ -10,7 +10,7 @@ import numpy.typing as npt
 from umbrick.casebook.locating import Match, compare
 from umbrick.casebook.shelf import Reference, Shelf
 from umbrick.casebook.surveys import Surveyed
-from umbrick.core.course.laid import laid_over
+from umbrick.core.course.laid import Ground
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.facts import Facts, states_of
@@ -23,6 +23,7 @@ from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.history import History
 from umbrick.core.timeline.positions import map_spans
+from umbrick.core.timeline.version import Version
 
 
 class MissingSource:
@@ -70,14 +71,14 @@ def facts_of_shelf(
     form = FileFormat(reference.container, reference.subtype)
     facts = facts_of(
         str(reference.home), sha256, form, history, surveyed, reference.sensitivity,
-        closed if measured == outcome_key(history) else (), recording is not None, progress, is_cancelled,
+        closed if measured == outcome_of(history).key else (), recording is not None, progress, is_cancelled,
     )  # fmt: skip
     return facts, recording
 
 
-def outcome_key(history: History) -> str:
-    """Return the name of what is heard of a recording: its current version, through its course."""
-    return laid_over(history.current, history.course, history.original, Tiles()).key
+def outcome_of(history: History) -> Version:
+    """Return what is heard of a recording: its current version, through its course."""
+    return Ground(history.current, history.original, Tiles(), history.settled).through(history.course)
 
 
 def facts_of(
@@ -104,7 +105,7 @@ def facts_of(
         If ``is_cancelled`` says so.
     """
     original, version = history.original, history.current
-    outcome = laid_over(version, history.course, original, Tiles())
+    outcome = outcome_of(history)
     states = states_of(history, closed)
     findings = []
     if surveyed:

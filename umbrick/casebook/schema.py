@@ -91,6 +91,7 @@ CREATE TABLE patches (
     donor INTEGER,
     frames INTEGER NOT NULL,
     is_double INTEGER NOT NULL,      -- float64 where float32 would lose bits of untouched channels
+    file TEXT NOT NULL DEFAULT '',   -- the sound file beside the casebook that holds the samples, if one does
     FOREIGN KEY (recording, edit) REFERENCES edits ON DELETE CASCADE
 ) STRICT;
 CREATE INDEX patches_of_edit ON patches (recording, edit);

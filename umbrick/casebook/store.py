@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import re
+import shutil
 import sqlite3
 import threading
 import uuid
@@ -18,9 +20,14 @@ from umbrick.casebook.limits import LARGEST_BLOB, checked
 from umbrick.casebook.lock import Lock
 from umbrick.casebook.patches import Reader
 from umbrick.core.plain_text import plain_line
+from umbrick.core.sound.kept_originals import keep
 from umbrick.core.sound.part_file import PartFile, sweep
 
 SUFFIX = ".casebook"
+_SETTLED_SUFFIX = ".settled"
+SETTLED_NAME = re.compile(r"[0-9a-f]{32}\.w64")
+"""What files of settled sound are called: after their content, so that a name leads nowhere else."""
+
 _CACHE_KIB = 8192
 
 
@@ -67,6 +74,16 @@ class Store:
         """The casebook's own random name."""
         row = self.row("SELECT value FROM about WHERE name = 'id'")
         return str(row[0]) if row else ""
+
+    @property
+    def settled_folder(self) -> Path:
+        """The folder beside the casebook with the sound files of what was settled; there may be none."""
+        return self.path.with_suffix(_SETTLED_SUFFIX)
+
+    def settled_files(self) -> list[Path]:
+        """Return the files of settled sound that the casebook refers to."""
+        names = [str(name) for (name,) in self.rows("SELECT DISTINCT file FROM patches WHERE file <> ''")]
+        return [self.settled_folder / Path(name).name for name in names]
 
     def rows(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         """Return the rows of a query."""
@@ -122,6 +139,7 @@ class Store:
                     finally:
                         target.close()
                 part.take_free_name(path)
+            keep_settled(self.settled_files(), path)
         except OSError as error:
             raise CasebookError(f"{path} cannot be written: {error.strerror}.", "Nothing was changed.") from error
 
@@ -143,6 +161,7 @@ class Store:
         """Close, and delete the file."""
         self.close()
         self._delete()
+        shutil.rmtree(self.settled_folder, ignore_errors=True)
 
     def _delete(self) -> None:
         for suffix in ("", "-wal", "-shm"):
@@ -172,6 +191,26 @@ class Store:
         """Delete the samples of dropped edits: nobody can read them before the file is open, or once it is closed."""
         with suppress(sqlite3.Error):  # if there is no room for that, it can wait
             self._connection.execute("DELETE FROM patches WHERE edit IS NULL")
+            self._drop_unused_files()
+
+    def _drop_unused_files(self) -> None:
+        if not self.settled_folder.is_dir():
+            return
+        rows = self._connection.execute("SELECT DISTINCT file FROM patches WHERE file <> ''").fetchall()
+        used = {name for (name,) in rows}
+        for file in self.settled_folder.glob("*"):
+            if file.name not in used and SETTLED_NAME.fullmatch(file.name):
+                with suppress(OSError):
+                    file.unlink()
+
+
+def keep_settled(files: Sequence[Path], casebook: Path) -> None:
+    """Have another casebook find files of settled sound beside it, too; OSError if it cannot."""
+    folder = casebook.with_suffix(_SETTLED_SUFFIX)
+    for file in files:
+        if file.exists() and not (folder / file.name).exists():
+            folder.mkdir(exist_ok=True)
+            keep(file, folder / file.name)
 
 
 def check_header(connection: sqlite3.Connection, path: Path) -> None:

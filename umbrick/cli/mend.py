@@ -23,7 +23,7 @@ from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_j
 from umbrick.cli.survey import run_survey
 from umbrick.core.course.acting import method_of, treatment_of
 from umbrick.core.course.ahead import highest_sample, read_ahead
-from umbrick.core.course.laid import laid_over
+from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import learned, new_step
 from umbrick.core.course.step import Course
 from umbrick.core.course.tiles import Tiles
@@ -295,12 +295,12 @@ def _laid(
     """Return the recording with a treatment laid over it, at places or over all of it."""
     spans = [(place.start, place.stop) for place in places]
     is_all = spans == [(0, original.frames)]
-    tiles = Tiles()
+    ground = Ground(original, original, Tiles())
     step = new_step(method, parameters, places[0].channels, None if is_all else spans, ())
     if treatment_of(step).learn:
         with progress_bar(f"Measuring for {method.title}", quiet) as progress:
-            step = learned(original, (), step, original, tiles, progress)
-    outcome = laid_over(original, (step,), original, tiles)
+            step = learned(ground, (), step, progress)
+    outcome = ground.through((step,))
     peak = 0.0
     if measures_peak:
         with progress_bar(method.title, quiet) as progress:

@@ -39,4 +39,7 @@ METHOD_NAMES = (
     "fade",
     "level",
     "trim",
+    "filter",
+    "dc",
+    "normalize",
 )

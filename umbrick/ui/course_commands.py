@@ -79,6 +79,9 @@ def course_commands(coursing: Coursing, show_page: Callable[[], None]) -> list[C
                 lambda: coursing.move_by(1), ("Alt+Shift+Down",), no_step),
         Command("measure_step", _MENU, "Measure again", "Measure again what the chosen step is set by",
                 lambda: coursing.learn_again(coursing.chosen), (), nothing_to_measure),
+        Command("settle", _MENU, "Settle the course here",
+                "Make what the course does of the selection, or of all, samples that can be drawn on and mended",
+                coursing.settle, (), coursing.reason_not_to_settle, separated=True),
         Command("take_step_off", _MENU, "Take the step off", "Take the chosen step off",
                 lambda: coursing.take_off(coursing.chosen), ("Alt+Del",), no_step),
     ]  # fmt: skip

@@ -12,8 +12,8 @@ import numpy as np
 from umbrick.casebook.locating import stat_of
 from umbrick.casebook.shelf import Shelf
 from umbrick.core.course.ahead import highest_sample
-from umbrick.core.course.laid import laid_over, rendered_source
-from umbrick.core.course.step import Course
+from umbrick.core.course.laid import Ground, rendered_source
+from umbrick.core.course.step import Course, Settled
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.place import Place
@@ -97,7 +97,7 @@ class Work:
     """The highest sample of versions, by their keys."""
     _placed: tuple[FindingTable, Version, FindingTable] | None = None
     _decisions: Decisions | None = None
-    _laid: list[tuple[Course, Version, Version]] = field(default_factory=list)
+    _laid: list[tuple[tuple[Course, tuple[Settled, ...]], Version, Version]] = field(default_factory=list)
     _listing: tuple[tuple[object, ...], Listing] | None = None
     _measures: tuple[tuple[object, ...], Measures] | None = None
 
@@ -137,6 +137,11 @@ class Work:
         return self.history.current
 
     @property
+    def ground(self) -> Ground:
+        """That version as what a course is laid over."""
+        return Ground(self.version, self.history.original, self.tiles, self.history.settled)
+
+    @property
     def outcome(self) -> Version:
         """That version through the course: what is heard, drawn, surveyed and saved."""
         return self.through(self.version)
@@ -146,11 +151,12 @@ class Work:
         course = self.history.course if course is None else course
         if not course:
             return version
+        settled = self.history.settled
         for held, under, laid in self._laid:
-            if under is version and held == course:
+            if under is version and held == (course, settled):
                 return laid
-        laid = laid_over(version, course, self.history.original, self.tiles)
-        self._laid = [(course, version, laid), *self._laid[: _LAID_HELD - 1]]
+        laid = Ground(version, self.history.original, self.tiles, settled).through(course)
+        self._laid = [((course, settled), version, laid), *self._laid[: _LAID_HELD - 1]]
         return laid
 
     @property

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from umbrick.core.course.laid import laid_over
+from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import learned, new_step
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.mend.registry import METHODS
@@ -20,11 +20,11 @@ def step_of(version, method, settings=None, spans=None, channels=None, course=()
     """A step that is ready to be laid over a version which is nobody's descendant."""
     on = tuple(range(version.channels)) if channels is None else channels
     step = new_step(METHODS[method], settings or {}, on, spans, course)
-    return learned(version, course, step, version, Tiles())
+    return learned(Ground(version, version, Tiles()), course, step)
 
 
 def through(version, *course, tiles=None):
-    return laid_over(version, course, version, tiles or Tiles())
+    return Ground(version, version, tiles or Tiles()).through(course)
 
 
 def heard(version):

@@ -2,38 +2,64 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from umbrick.core.course.acting import acts
 from umbrick.core.course.rendered import Named, Rendered
-from umbrick.core.course.step import Course, merged
+from umbrick.core.course.step import Course, Settled, Spans, Step, merged, without
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.timeline.positions import map_spans
+from umbrick.core.timeline.runs import Integers
 from umbrick.core.timeline.version import Version
 
 
-def laid_over(version: Version, course: Course, original: Version, tiles: Tiles) -> Version:
-    """Return a version through a course: the same positions, other sound. Nothing is worked out until it is read.
+@dataclass(frozen=True, eq=False)
+class Ground:
+    """What a course is laid over: a version of an original, some of which may be settled already; and where what comes
+    of it is kept."""
 
-    Spans of steps stay with their sound, as markers do.
+    version: Version
+    original: Version
+    tiles: Tiles
+    settled: tuple[Settled, ...] = ()
 
-    Raises
-    ------
-    ParameterError
-        If a step is of a treatment that this program does not have.
-    """
-    source: Named = version
-    for step in course:
-        if not acts(step):
-            continue
-        spans = None
-        if step.spans is not None:
-            placed = merged(map_spans(original, version, step.spans) if version is not original else step.spans)
-            if not placed:
+    def through(self, course: Course) -> Version:
+        """Return the version through a course: the same positions, other sound. Nothing is worked out until it is read.
+
+        Spans of steps stay with their sound, as markers do. What steps are settled in is spared by them.
+
+        Raises
+        ------
+        ParameterError
+            If a step is of a treatment that this program does not have.
+        """
+        source: Named = self.version
+        for step in course:
+            if not acts(step):
                 continue
-            spans = np.array(placed, np.int64).reshape(-1, 2)
-        source = Rendered(source, step, spans, tiles)
-    return version if source is version else version.through(source)
+            spans = self.placed(step)
+            spared = self._spared_by(step)
+            acting = without(spans, spared)
+            if acting:
+                laid_on = None if step.spans is None else _as_array(spans)
+                source = Rendered(source, step, laid_on, self.tiles, _as_array(acting) if spared else None)
+        return self.version if source is self.version else self.version.through(source)
+
+    def placed(self, step: Step) -> Spans:
+        """Return where a step is laid."""
+        if step.spans is None:
+            return ((0, self.version.frames),) if self.version.frames else ()
+        return self._moved(step.spans)
+
+    def _spared_by(self, step: Step) -> Spans:
+        return self._moved(tuple((one.start, one.stop) for one in self.settled if step.id in one.steps))
+
+    def _moved(self, spans: Spans) -> Spans:
+        if self.version is self.original:
+            return merged(spans)
+        return merged(map_spans(self.original, self.version, spans)) if spans else ()
 
 
 def rendered_source(version: Version) -> Rendered | None:
@@ -48,3 +74,7 @@ def underneath(version: Version) -> Version:
     while isinstance(source, Rendered):
         source = source.below
     return source if isinstance(source, Version) else version
+
+
+def _as_array(spans: Spans) -> Integers:
+    return np.array(spans, np.int64).reshape(-1, 2)

@@ -43,23 +43,28 @@ class Rendered:
     step : Step
         One that acts.
     spans : ndarray of int, shape (n, 2), optional
-        Where it acts, in frames of ``below``, in order and apart; None for all.
+        What it is laid over, in frames of ``below``, in order and apart, with ramps at the edges; None for all.
     tiles : Tiles
         Where tiles are kept.
+    acting : ndarray of int, shape (n, 2), optional
+        Where it acts, if that is not all of these: it spares what it was settled in, without ramps.
     """
 
-    def __init__(self, below: Named, step: Step, spans: Integers | None, tiles: Tiles) -> None:
+    def __init__(
+        self, below: Named, step: Step, spans: Integers | None, tiles: Tiles, acting: Integers | None = None
+    ) -> None:
         self.below, self.step, self.spans = below, step, spans
+        self._acting = spans if acting is None else acting
         self.rate, self.channels, self.frames = below.rate, below.channels, below.frames
         self._tiles = tiles
         self._treatment = treatment_of(step)
         self._context = self._treatment.context(step.settings, step.profile, self.rate)
         self._ramp = step.ramp_frames(self.rate)
         self._on = list(step.channels)
-        self._is_whole = spans is None and len(self._on) == self.channels
+        self._is_whole = self._acting is None and len(self._on) == self.channels
         self._step_key = sound_key(step)
         self._keys: dict[int, str] = {}
-        where = "all" if spans is None else spans.tobytes().hex()
+        where = ["all" if held is None else held.tobytes().hex() for held in (spans, self._acting)]
         told = f"{below.key}|{self._step_key}|{where}"
         self.key = hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
@@ -105,13 +110,13 @@ class Rendered:
 
     def acting(self, start: int, stop: int) -> Iterator[tuple[int, int]]:
         """Yield the parts of a span in which the step acts."""
-        if self.spans is None:
+        if self._acting is None:
             if start < stop:
                 yield start, stop
             return
-        first = np.searchsorted(self.spans[:, 1], start, side="right")
-        last = np.searchsorted(self.spans[:, 0], stop, side="left")
-        for begin, end in self.spans[first:last].tolist():
+        first = np.searchsorted(self._acting[:, 1], start, side="right")
+        last = np.searchsorted(self._acting[:, 0], stop, side="left")
+        for begin, end in self._acting[first:last].tolist():
             yield max(begin, start), min(end, stop)
 
     def content_key(self, start: int, stop: int) -> str:

@@ -47,6 +47,15 @@ class Step:
         return round(float(self.settings[RAMP_MS]) * rate / 1000)
 
 
+@dataclass(frozen=True, slots=True)
+class Settled:
+    """A stretch, in frames of the original, that some steps have been settled in: they act there no more."""
+
+    start: int
+    stop: int
+    steps: tuple[str, ...]
+
+
 Course = tuple[Step, ...]
 """Steps in the order in which sound goes through them."""
 
@@ -78,3 +87,16 @@ def merged(spans: Iterable[tuple[int, int]]) -> Spans:
         else:
             made.append((start, stop))
     return tuple(made)
+
+
+def without(spans: Spans, spared: Spans) -> Spans:
+    """Return spans, in order and apart, without the parts of them that others cover."""
+    left: list[tuple[int, int]] = []
+    for start, stop in spans:
+        at = start
+        for begin, end in spared:
+            if end > at and begin < stop:
+                left.append((at, begin))
+                at = end
+        left.append((at, stop))
+    return tuple((start, stop) for start, stop in left if start < stop)

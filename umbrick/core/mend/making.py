@@ -9,7 +9,7 @@ import numpy.typing as npt
 
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.place import Place
-from umbrick.core.timeline.patch import Nature, Patch
+from umbrick.core.timeline.patch import Nature, Patch, PatchSource
 from umbrick.core.timeline.runs import Piece
 from umbrick.core.timeline.version import Version
 
@@ -82,7 +82,7 @@ def already_made(version: Version, place: Place, sound: Wave, first: int, nature
     return remade(version, place, taken, nature)
 
 
-def standing_for(version: Version, start: int, stop: int, patch: Patch, offset: int = 0) -> tuple[Piece, ...]:
+def standing_for(version: Version, start: int, stop: int, patch: PatchSource, offset: int = 0) -> tuple[Piece, ...]:
     """Return pieces of a patch, from ``offset`` on, that stand for what is in a span of a version."""
     pieces = []
     for piece, at in version.pieces(start, stop):

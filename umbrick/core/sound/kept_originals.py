@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import time
 import uuid
 from pathlib import Path
@@ -15,9 +16,8 @@ from typing import NamedTuple
 from umbrick.core.errors import FileError
 from umbrick.core.free_names import free_path, named_after
 from umbrick.core.paths import work_folder
-from umbrick.core.sound.part_file import PartFile, real_target, sweep
-from umbrick.core.sound.saving import keep
-from umbrick.core.sound.whole_file import explained, write_whole
+from umbrick.core.sound.part_file import NO_LINKS, PartFile, real_target, sweep
+from umbrick.core.sound.whole_file import explained, make_safe, write_whole
 
 _BLOCK_BYTES = 1 << 20
 
@@ -100,3 +100,14 @@ def bring_back(home: Path) -> tuple[Kept, Path | None]:
     except OSError as error:
         raise FileError(*explained(error, home)) from error
     return old, replaced
+
+
+def keep(path: Path, keep_as: Path) -> None:
+    """Give a file a second name, or copy it where that cannot be: it is whole and on the disk before this returns."""
+    try:
+        os.link(path, keep_as)
+    except OSError as error:
+        if error.errno not in NO_LINKS:
+            raise
+        shutil.copy2(path, keep_as)
+        make_safe(keep_as)

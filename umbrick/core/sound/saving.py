@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import shutil
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,7 +18,8 @@ from umbrick.core.sound.conversion import ChannelChoice, Outgoing
 from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.dither import TriangularDither
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
-from umbrick.core.sound.part_file import NO_LINKS, PartFile, real_target, sweep
+from umbrick.core.sound.kept_originals import keep
+from umbrick.core.sound.part_file import PartFile, real_target, sweep
 from umbrick.core.sound.source import Source
 from umbrick.core.sound.whole_file import explained, make_safe
 from umbrick.core.units import db_to_amplitude, format_count
@@ -249,17 +249,6 @@ def _limited(block: npt.NDArray[np.float64], step: float) -> tuple[npt.NDArray[n
     highest = 1.0 - step
     over = int(np.count_nonzero((block > highest + step / 2) | (block < -1.0 - step / 2)))
     return np.clip(block, -1.0, highest), over
-
-
-def keep(path: Path, keep_as: Path) -> None:
-    """Give a file a second name, or copy it where that cannot be: it is whole and on the disk before this returns."""
-    try:
-        os.link(path, keep_as)
-    except OSError as error:
-        if error.errno not in NO_LINKS:
-            raise
-        shutil.copy2(path, keep_as)
-        make_safe(keep_as)
 
 
 def _explain_library(error: soundfile.LibsndfileError, path: Path) -> tuple[str, str]:

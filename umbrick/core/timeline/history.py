@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from umbrick import __version__
-from umbrick.core.course.step import Course
+from umbrick.core.course.step import Course, Settled
 from umbrick.core.errors import UmbrickError
 from umbrick.core.timeline.change import Change, applied
 from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn
@@ -23,6 +23,10 @@ _ID_PREFIX = "m"
 
 RESTORE = "restore"
 """The method of a ledger entry that brought back the original somewhere."""
+
+
+SETTLE = "settle"
+"""The method of a ledger entry that made what the course did ordinary samples."""
 
 
 class StaleEditError(UmbrickError):
@@ -124,6 +128,7 @@ class History:
     _entries: dict[str, Entry] = field(init=False, default_factory=dict)
     _markers: dict[str, Marker] = field(init=False, default_factory=dict)
     _notes: dict[str, str] = field(init=False, default_factory=dict)
+    _settled: tuple[tuple[Entry, ...], tuple[Settled, ...]] | None = field(init=False, default=None)
     _course: Course = field(init=False, default=())
     _lines: list[Entry] = field(init=False, default_factory=list)
     _acting: int = field(init=False, default=0)
@@ -222,6 +227,18 @@ class History:
     def course(self) -> Course:
         """The treatments laid over the current version."""
         return self._course
+
+    @property
+    def settled(self) -> tuple[Settled, ...]:
+        """What steps of the course are settled in, and act in no more."""
+        ledger = self.ledger
+        if self._settled is None or self._settled[0] is not ledger:
+            on = [entry.mend.parameters for entry in ledger if entry.is_on and entry.mend.method == SETTLE]
+            self._settled = (
+                ledger,
+                tuple(Settled(held["span"][0], held["span"][1], tuple(held["steps"])) for held in on),
+            )
+        return self._settled[1]
 
     @property
     def timing_debt(self) -> int:

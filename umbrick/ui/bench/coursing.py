@@ -9,13 +9,16 @@ from enum import Enum
 from PySide6.QtCore import Signal
 
 from umbrick.core.course.acting import method_of, treatment_of
+from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
+from umbrick.core.course.settling import settling
 from umbrick.core.course.step import Course, Step, free_id, merged
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.registry import method_named
+from umbrick.core.timeline.change import applied
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import CourseTurn
 from umbrick.core.timeline.positions import map_spans
@@ -25,6 +28,9 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
 from umbrick.work.work import Work
+
+_SINGLE_BITS = 24
+"""Samples of more bits than this lose some in single precision."""
 
 
 class Ear(Enum):
@@ -159,7 +165,7 @@ class Coursing(Task):
         work = self._bench.work
         if work is None or treatment_of(step).learn is None:
             return False
-        now = what_is_learned_from(work.version, work.history.course, step, work.history.original, work.tiles)
+        now = what_is_learned_from(work.ground, work.history.course, step)
         return now != step.learned_from
 
     def set_settings(self, name: str, changed: Parameters) -> None:
@@ -271,6 +277,43 @@ class Coursing(Task):
 
         return lay
 
+    def reason_not_to_settle(self) -> str:
+        """Return why the course cannot be settled now, or nothing."""
+        if reason := self.reason_against():
+            return reason
+        work = self._bench.work
+        if self.job is not None:
+            return "Other work on the course is under way (Esc stops it)."
+        is_laid = work is not None and rendered_source(work.outcome) is not None
+        return "" if is_laid else "Nothing is laid over this recording (F3)."
+
+    def settle(self) -> None:
+        """Make what the course does of the selection, or of all, ordinary samples: one line of the ledger."""
+        work = self._bench.work
+        if work is None or self._is_held(work):
+            return
+        start, stop = work.selection or (0, work.frames)
+        version, outcome, course, original = work.version, work.outcome, work.history.course, work.history.original
+        folder, bits = work.shelf.store.settled_folder, work.recording.format.bits
+        lease = work.leases.take("The course is being settled (Esc stops it); other edits wait.")
+
+        def run(job: Job) -> tuple[Edit, Version]:
+            is_double = bits is None or bits > _SINGLE_BITS
+            frozen = freeze(outcome, start, stop, folder, is_double, job.report, job.is_cancelled)
+            edit = settling(version, start, stop, frozen, course, original)
+            return edit, applied(version, edit.changes)
+
+        def done(made: tuple[Edit, Version]) -> None:
+            lease.release()
+            self._bench.commit_behind(work, *made, self._settled)
+
+        job = self._run("settling the course", run, done, "Settling stopped; nothing was changed.")
+        job.ended.connect(lease.release)
+
+    def _settled(self, _: Edit) -> None:
+        self._bench.said.emit("Settled: the course's sound is ordinary samples there. Lifting it off takes that back.")
+        self.changed.emit()
+
     # How it is done.
 
     def _named(self, name: str) -> Step | None:
@@ -313,10 +356,10 @@ class Coursing(Task):
         if self.job is not None:
             self._bench.said.emit("A step is being measured already; one at a time.")
             return
-        version, course, original = work.version, work.history.course, work.history.original
+        ground, course = work.ground, work.history.course
 
         def run(job: Job) -> Step:
-            return learned(version, course, step, original, work.tiles, job.report, job.is_cancelled)
+            return learned(ground, course, step, job.report, job.is_cancelled)
 
         self._run(f"measuring for {_title(step)}", run, then, "Measuring stopped; nothing was changed.")
 

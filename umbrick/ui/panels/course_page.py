@@ -11,7 +11,7 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from umbrick.core.course.acting import method_of, treatment_of
-from umbrick.core.course.learning import placed_spans, sound_before
+from umbrick.core.course.learning import sound_before
 from umbrick.core.course.step import Step
 from umbrick.core.course.treatments.filter import points_of, settings_of
 from umbrick.core.errors import ParameterError
@@ -200,7 +200,7 @@ class CoursePage(QWidget):
         if work is None or step is None or step.method != "filter" or not self.isVisible():
             return
         start, stop = _heard_span(work, step)
-        sound = sound_before(work.version, self._coursing.steps, step, work.history.original, work.tiles)
+        sound = sound_before(work.ground, self._coursing.steps, step)
         wanted = (sound.key, start, stop, step.channels)
         if wanted == self._spectrum_of:
             return
@@ -244,7 +244,7 @@ def _heard_span(work: Work, step: Step) -> tuple[int, int]:
     if work.selection is not None:
         return work.selection
     reach = round(_SPECTRUM_SECONDS * work.rate / 2)
-    spans = placed_spans(work.version, step, work.history.original)
+    spans = work.ground.placed(step)
     if step.spans is not None and spans:
         return spans[0][0], min(spans[0][1], spans[0][0] + 2 * reach)
     return max(0, work.cursor - reach), min(work.frames, work.cursor + reach)

@@ -34,7 +34,8 @@ _CARD_HEIGHT = 60
 
 _NO_METHOD = {
     "level_step": "The level review (F4) levels a part by one key",
-    "rumble": "A low cut over all of it is to come",
+    "rumble": "A low cut over all of it takes it out (F3, Add a step)",
+    "dc_offset": "DC is taken out over all of it (F3, Add a step)",
 }
 """Where a person goes with a kind of finding that is not mended at its place."""
 

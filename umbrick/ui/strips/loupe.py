@@ -50,6 +50,8 @@ class _Content(NamedTuple):
     shown_curve: npt.NDArray[np.float64]
     oversampling: int
     natures: npt.NDArray[np.int8]
+    mended: npt.NDArray[np.bool_] | None = None
+    """Where a course is laid over it: which samples were changed beneath."""
 
 
 class LoupeStrip(Strip):
@@ -109,12 +111,14 @@ class LoupeStrip(Strip):
         start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
         now = version.read(start, stop)[:, channel].astype(np.float64)
         beneath = underneath(version)
+        is_laid = beneath is not version
         then = _original_beside(beneath, work.history.original, start, stop)[:, channel].astype(np.float64)
         shown, shown_curve = _with_curve(now, first - start, last - start, oversampling)
         before, before_curve = _with_curve(then, first - start, last - start, oversampling)
         pieces = provenance(beneath, work.history.original, first, last)
         natures = np.repeat(pieces.natures, np.diff(pieces.bounds))
-        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling, natures)
+        mended = beneath.read(first, last)[:, channel] != before.astype(np.float32) if is_laid else None
+        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling, natures, mended)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         content = self._content(work, picture)
@@ -161,7 +165,7 @@ class LoupeStrip(Strip):
             return content
         wave = stroke.samples[:, content.channel]
         shown, curve = _with_curve(wave, first, last, content.oversampling)
-        self._drawn = content._replace(shown=shown, shown_curve=curve)
+        self._drawn = content._replace(shown=shown, shown_curve=curve, mended=None)
         return self._drawn
 
     def _take(self, key: Any, content: Any) -> None:
@@ -219,6 +223,9 @@ class LoupeStrip(Strip):
         x = (frames + 0.5 - self.shown_window(work).start) * spacing
         curve_x = x[0] + np.arange(len(content.shown_curve)) * spacing / content.oversampling
         changed = content.shown != content.before
+        has_ghost = bool(changed.any())
+        if content.mended is not None:
+            changed = content.mended
         y = self.height_of(content.shown, rect, low, high)
         before_y = self.height_of(content.before, rect, low, high)
         if spacing >= _STEMS_FROM:
@@ -228,7 +235,7 @@ class LoupeStrip(Strip):
                 painter.drawLine(QPointF(stem_x, zero), QPointF(stem_x, stem_y))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         self._draw_trust(painter, work, content, rect, low, high)
-        if changed.any():
+        if has_ghost:
             self._draw_curve(painter, curve_x, self.height_of(content.before_curve, rect, low, high), "ghost")
         self._draw_curve(painter, curve_x, self.height_of(content.shown_curve, rect, low, high), "body")
         for first, last in zip(*spans_in(changed), strict=True):
@@ -249,7 +256,7 @@ class LoupeStrip(Strip):
         if (
             offer is None
             or offer.channel != content.channel
-            or self._viewing.shown_version(work) is not offer.mended.version
+            or underneath(self._viewing.shown_version(work)) is not offer.mended.version
         ):
             return
         spacing, left = self._spacing(work), self.shown_window(work).start

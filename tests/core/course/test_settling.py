@@ -1,0 +1,95 @@
+"""Settling: the course's sound as ordinary samples, which can be worked on, and lifted off again."""
+
+import numpy as np
+import pytest
+
+from tests.core.course.laying import heard, noise, opened, step_of
+from umbrick.core.course.frozen import freeze
+from umbrick.core.course.laid import Ground
+from umbrick.core.course.settling import settling
+from umbrick.core.course.tiles import Tiles
+from umbrick.core.errors import CancelledError
+from umbrick.core.timeline import change as changes
+from umbrick.core.timeline.history import Edit, History, Mend
+from umbrick.core.timeline.lifting import lift_off
+from umbrick.core.timeline.marks import CourseTurn
+from umbrick.core.timeline.patch import Patch
+
+FRAMES = 40_000
+
+
+def ground_of(history):
+    return Ground(history.current, history.original, Tiles(), history.settled)
+
+
+def outcome(history):
+    return heard(ground_of(history).through(history.course))
+
+
+@pytest.fixture
+def laid():
+    version = opened(noise(FRAMES))
+    history = History(version)
+    course = (step_of(version, "filter", {"shape": "high_cut", "frequency_hz": 500}),)
+    history.push(Edit("lay", marks=(CourseTurn((), course),)))
+    return history
+
+
+def settle(history, folder, start=0, stop=FRAMES):
+    made = ground_of(history).through(history.course)
+    frozen = freeze(made, start, stop, folder, is_double=False)
+    return history.push(settling(history.current, start, stop, frozen, history.course, history.original))
+
+
+def test_settled_sound_is_what_was_heard_and_the_steps_spare_it(laid, tmp_path):
+    before = outcome(laid)
+    settle(laid, tmp_path)
+    assert np.array_equal(outcome(laid), before)
+    assert np.array_equal(heard(laid.current), before)
+    assert ground_of(laid).through(laid.course) is laid.current
+    (mend,) = laid.mends
+    assert mend.method == "settle"
+
+
+def test_what_is_mended_in_settled_sound_is_heard_as_it_is(laid, tmp_path):
+    settle(laid, tmp_path)
+    patch = Patch(np.full((10, 1), 0.5), laid.original.rate)
+    change = changes.replace(laid.current, 20_000, 20_010, patch)
+    laid.push(Edit("redraw", (change,), (Mend("redraw", 20_000, 20_010, (0,), {}),), ((0, 1),)))
+    assert (outcome(laid)[20_000:20_010] == 0.5).all()
+
+
+def test_a_stretch_is_settled_without_an_audible_edge(laid, tmp_path):
+    before = outcome(laid)
+    settle(laid, tmp_path, 15_000, 25_000)
+    after = outcome(laid)
+    assert np.array_equal(after[15_000:25_000], before[15_000:25_000])
+    assert np.abs(after - before).max() < 0.25 * np.abs(before).max()
+    jumps = np.abs(np.diff(after[:, 0].astype(float)))
+    assert jumps[[14_999, 24_999]].max() <= np.quantile(np.abs(np.diff(before[:, 0].astype(float))), 0.999)
+
+
+def test_lifting_it_off_brings_back_what_was_beneath_and_the_course_acts_again(laid, tmp_path):
+    before, beneath = outcome(laid), heard(laid.current)
+    settle(laid, tmp_path, 15_000, 25_000)
+    laid.push(lift_off(laid, [laid.mends[0].id]))
+    assert np.array_equal(heard(laid.current), beneath)
+    assert np.array_equal(outcome(laid), before)
+    laid.undo()
+    assert len(laid.settled) == 1
+    laid.undo()
+    assert laid.settled == ()
+    assert np.array_equal(outcome(laid), before)
+
+
+def test_a_step_laid_later_acts_on_settled_sound_too(laid, tmp_path):
+    settle(laid, tmp_path)
+    more = step_of(laid.original, "dc", course=laid.course)
+    laid.push(Edit("lay", marks=(CourseTurn(laid.course, (*laid.course, more)),)))
+    assert np.abs(outcome(laid) - (heard(laid.current) - more.profile["offset"][0])).max() < 1e-6
+
+
+def test_settling_that_is_stopped_leaves_nothing(laid, tmp_path):
+    with pytest.raises(CancelledError):
+        freeze(ground_of(laid).through(laid.course), 0, FRAMES, tmp_path, False, is_cancelled=lambda: True)
+    assert list(tmp_path.iterdir()) == []
