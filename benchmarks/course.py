@@ -90,7 +90,8 @@ def _in_the_window(window, application) -> None:
     book = work.shelf.store.path
 
     def size() -> int:
-        return sum(os.stat(f"{book}{end}").st_size for end in ("", "-wal") if os.path.exists(f"{book}{end}"))
+        work.shelf.store.rows("PRAGMA wal_checkpoint(TRUNCATE)")
+        return book.stat().st_size
 
     def until_made(change) -> float:
         """Return how long it takes from a change to the first block that is made of it."""
@@ -99,6 +100,7 @@ def _in_the_window(window, application) -> None:
         wanted = window.viewing.shown_version(work)
         while not (engine._state.sounding and engine._state.sounding.after is wanted):
             application.processEvents()
+            time.sleep(0.001)
             if time.perf_counter() - began > 30:
                 raise TimeoutError
         return time.perf_counter() - began

@@ -58,7 +58,7 @@ def run(files: list[Path]) -> None:
             times.append(1e3 * (time.perf_counter() - began))
         settle(window, application)
         print(f"slide a seam          key to heard ms: median {np.median(times):.1f}, longest {max(times):.1f}")
-        window.tools.seaming.close()
+        window.tools.seaming.leave()
 
         listening = window.listening
         for speed in (0.2, 1.0, -1.0, 3.0):

@@ -113,7 +113,7 @@ class Monkey:
     def _check_playing(self) -> None:
         window = self.window
         window.stop_jobs()
-        window.tools.let_go()
+        window.tools.leave()
         self._wait_until(window.is_settled, "jobs after stopping")
         window.listening.engine.stop()
         window.listening.end_scrub()

@@ -90,10 +90,10 @@ def test_another_programs_change_of_a_compressed_file_is_noticed(umbrick, tmp_pa
 
     def meanwhile(*arguments, **how):
         write(path, 0.5 * faultless(1.0))
-        return planned(*arguments, **how)
+        return run(*arguments, **how)
 
-    planned = mend._plan
-    monkeypatch.setattr(mend, "_plan", meanwhile)
+    run = mend.run
+    monkeypatch.setattr(mend, "run", meanwhile)
     status, _, told = umbrick("mend", path, "--in-place")
     assert status == 1
     assert "changed or removed by another program" in told

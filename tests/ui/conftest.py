@@ -51,6 +51,7 @@ class Hands:
             modifier |= MODIFIERS[text]
         key = KEYS.get(name) or getattr(Qt.Key, f"Key_{name}")
         self.acts += 1
+        QApplication.processEvents()  # a key comes through the loop of events, after what was posted before
         if target is None and not self.window.isActiveWindow():
             self.window.activateWindow()  # what a window manager does when a dialog has closed
             self.qtbot.waitUntil(self.window.isActiveWindow)
@@ -88,6 +89,7 @@ class Hands:
 
     def click(self, widget, x=None, y=None, modifier=Qt.KeyboardModifier.NoModifier):
         self.acts += 1
+        QApplication.processEvents()
         where = widget.rect().center() if x is None else QPoint(round(x), round(y))
         QTest.mouseClick(widget, Qt.MouseButton.LeftButton, modifier, where)
         self.settle()
@@ -95,6 +97,7 @@ class Hands:
     def drag(self, widget, start, stop, modifier="", button="Left", on_the_way=lambda: None, steps=3):
         """Press at one point, move to another in steps, do something there, and let go."""
         self.acts += 1
+        QApplication.processEvents()
         start, stop = (QPointF(round(x), round(y)) for x, y in (start, stop))
         held = MODIFIERS.get(modifier, Qt.KeyboardModifier.NoModifier)
         which = getattr(Qt.MouseButton, f"{button}Button")

@@ -1,6 +1,8 @@
 """Jobs and pictures made in the background."""
 
 import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
 
 import pytest
 from PySide6.QtCore import QObject
@@ -111,29 +113,35 @@ def test_closing_waits_for_what_is_running(jobs):
     assert ended.is_set()
 
 
+@dataclass(frozen=True)
+class Asked:
+    name: str
+    make: Callable = field(compare=False)
+
+
 def test_the_newest_picture_wins(qtbot):
     parent = QObject()
     renderer = Renderer(parent)
     ready, made = [], []
     go = threading.Event()
-    renderer.ready.connect(lambda key, content: ready.append((key, content)))
+    renderer.ready.connect(lambda request, content: ready.append((request.name, content)))
 
-    def picture(key):
-        def make():
+    def picture(name):
+        def make(is_overtaken):
             go.wait(5)
-            made.append(key)
-            return key.upper()
+            made.append((name, is_overtaken()))
+            return name.upper()
 
-        return make
+        return Asked(name, make)
 
-    renderer.request("first", picture("first"))
-    qtbot.waitUntil(lambda: renderer.busy == "first")
-    for key in ("second", "third", "third"):
-        renderer.request(key, picture(key))
+    renderer.request(picture("first"))
+    qtbot.waitUntil(lambda: renderer.busy is not None)
+    for name in ("second", "third", "third"):
+        renderer.request(picture(name))
     go.set()
     qtbot.waitUntil(lambda: len(ready) == 2 and renderer.is_idle)
     assert ready == [("first", "FIRST"), ("third", "THIRD")]
-    assert made == ["first", "third"]
+    assert made == [("first", True), ("third", False)], "what is overtaken can know"
     renderer.close()
 
 
@@ -147,15 +155,15 @@ def test_a_picture_that_fails_is_told_and_the_next_is_made(qtbot, error, told):
     failed, ready = [], []
     renderer.failed.connect(failed.append)
     renderer.fault.connect(lambda sentence, _: failed.append(sentence))
-    renderer.ready.connect(lambda key, _: ready.append(key))
+    renderer.ready.connect(lambda request, _: ready.append(request.name))
 
-    def broken():
+    def broken(_):
         raise error
 
-    renderer.request("a", broken)
+    renderer.request(Asked("a", broken))
     qtbot.waitUntil(lambda: bool(failed))
     assert told in failed[0]
-    renderer.request("b", lambda: None)
+    renderer.request(Asked("b", lambda _: None))
     qtbot.waitUntil(lambda: ready == ["b"])
     renderer.close()
 

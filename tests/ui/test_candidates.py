@@ -10,6 +10,7 @@ from tests.sounds import RATE, bent, faultless, voice, write
 from umbrick.core.survey.finding import State
 from umbrick.ui.bench.mending import Refusal
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
+from umbrick.work.selection import Selection
 
 HOLE = slice(4 * RATE, 4 * RATE + 480)
 
@@ -60,7 +61,7 @@ def test_the_trust_band_surrounds_what_is_rebuilt(holed, window):
 
 
 def test_a_selection_is_offered_fillings_and_mended(holed, window):
-    holed.work.selection = (2 * RATE, 2 * RATE + 400)
+    holed.work.selection = Selection(2 * RATE, 2 * RATE + 400, (0,))
     window.bench.place_changed.emit()
     holed.press("Ctrl+B")
     assert window.treatment.currentWidget() is window.treatment.finding

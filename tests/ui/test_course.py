@@ -69,7 +69,7 @@ def test_job_10_one_f_is_softened_in_three_acts_and_carried_in_two(voiced, windo
     assert voiced.acts - acts == 3
     softened = heard(voiced)
     assert highs_db(softened[first[0] : first[1]]) < highs_db(before[first[0] : first[1]]) - 8
-    start, stop = work.selection
+    start, stop = work.selection.span
     assert np.array_equal(softened[:start], before[:start])
     assert np.array_equal(softened[stop:], before[stop:])
     steepest = np.abs(np.diff(before, axis=0)).max()

@@ -69,7 +69,7 @@ def test_a_right_click_offers_what_can_be_done_there_and_a_right_drag_scrubs(sur
     hands.window.bench.select(1000, 9000)
     texts = right_click(hands, strip, round(strip.x_of(5000)), 100)
     assert {"Splice out", "Copy"} <= set(texts)
-    assert hands.work.selection == (1000, 9000)
+    assert hands.work.selection.span == (1000, 9000)
     assert not hands.window.listening.is_scrubbing
     heard = []
     hands.drag(strip, (300, 100), (340, 100), button="Right",

@@ -304,9 +304,8 @@ def test_settings_of_one_kind_hold_on_after_days(start, hot):
     hands = start(hot[0])
     hands.press("F5")
     hands.press("N")
-    hands.in_dialog(lambda dialog: (dialog.fields["rail_dbfs"].setText("-1.5"), dialog.accept()))
     hands.press("Shift+E")
-    hands.settle()
+    hands.type("-1.5\n", hands.window.treatment.finding.settings.fields["rail_dbfs"])
     named(hands, hot[0].with_name("set.casebook"))
     again = start(hot[0].with_name("set.casebook"))
     again.press("N")
@@ -314,9 +313,8 @@ def test_settings_of_one_kind_hold_on_after_days(start, hot):
     offers = again.window.mending.offers
     assert offers.chosen_remedy.is_adjusted
     assert offers.current.mended.mends[0].parameters["rail_dbfs"] == -1.5
-    again.in_dialog(lambda dialog: (dialog.reset_button.click(), dialog.accept()))
     again.press("Shift+E")
-    again.settle()
+    again.click(again.window.treatment.finding.usual)
     assert not offers.chosen_remedy.is_adjusted
     assert offers.current.mended.mends[0].parameters["rail_dbfs"] == "auto"
     again.window.close()

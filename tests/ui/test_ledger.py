@@ -88,17 +88,17 @@ def test_changing_a_mends_settings_computes_it_again(mended, window):
     mended.press("F6")
     click_line(mended, 1)
 
-    def choose_curve(dialog):
-        assert dialog.fields["using"].currentText() == mend.parameters["using"]
-        dialog.fields["rail_dbfs"].setText("loud")
-        assert not dialog.accept_button.isEnabled()
-        assert "is a number from" in dialog.note.text()
-        dialog.fields["rail_dbfs"].setText("auto")
-        dialog.fields["using"].setCurrentText("prediction")
-        dialog.accept_button.click()
-
-    mended.in_dialog(choose_curve)
     mended.press("E")
+    page = window.treatment.made
+    assert window.treatment.currentWidget() is page
+    using = page.settings.fields["using"]
+    assert using.currentData() == mend.parameters["using"]
+    mended.type("loud\n", page.settings.fields["rail_dbfs"])
+    assert "is a number from" in window.status.message.text()
+    assert mended.work.history.entry("m1").mend is mend
+    using.setCurrentIndex(using.findData("prediction"))
+    using.activated.emit(using.currentIndex())
+    mended.settle()
     entry = mended.work.history.ledger[-1]
     assert entry.mend.parameters["using"] == "prediction"
     assert (entry.mend.start, entry.mend.finding_ids) == (mend.start, mend.finding_ids)

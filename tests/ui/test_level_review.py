@@ -43,7 +43,7 @@ def test_the_quiet_part_is_seen_and_raised_by_one_key(reviewed, window):
     reviewed.press("Shift+F4")
     part = reviewing.part
     assert part is reviewing.parts[1]
-    assert work.selection == (part.start, part.stop)
+    assert work.selection.span == (part.start, part.stop)
     assert "too quiet" in window.review.words.text()
     before = rms_db(work.version, part.start + RATE, part.stop - RATE)
     reviewed.press("Ctrl+Return")

@@ -118,15 +118,12 @@ def test_an_amount_typed_while_it_plays_holds_for_all_that_follow(hands, window,
     hands.settle()
     hands.press("Space")
 
-    def asked(dialog):
-        dialog.fields["amount"].setText("1.4")
-        assert not dialog.accept_button.isEnabled()
-        dialog.fields["amount"].setText("0.62")
-        dialog.accept()
-
-    hands.in_dialog(asked)
     hands.press("Shift+E")
-    hands.settle()
+    page = window.treatment.finding
+    assert page.settings.isVisible()
+    hands.type("1.4\n", page.settings.fields["amount"])
+    assert "from 0 to 1" in window.status.message.text()
+    hands.type("0.62\n", page.settings.fields["amount"])
     offer = window.mending.offers.current
     assert offer.mended.mends[0].parameters["amount"] == 0.62
     assert "set" in window.treatment.finding.cards[0].accessibleName()

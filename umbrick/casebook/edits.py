@@ -94,9 +94,11 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
         connection.execute("DELETE FROM snapshots WHERE recording = ? AND edit > ?", (recording, number))
         ids = [edit.switched_on, edit.switched_off, edit.lifted, edit.kept]
         parts = pack_integers(np.array(edit.parts, np.int64).ravel())
+        owners = pack_integers(np.array(edit.owners, np.int64))
         connection.execute(
-            "INSERT INTO edits (recording, number, title, made_at, ids, parts, marks) VALUES (?, ?, ?, ?, ?, ?, ?)",
-            (recording, number, edit.title, edit.made_at, json.dumps(ids), parts, pack_marks(edit.marks)),
+            "INSERT INTO edits (recording, number, title, made_at, ids, parts, marks, owners)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+            (recording, number, edit.title, edit.made_at, json.dumps(ids), parts, pack_marks(edit.marks), owners),
         )
         write_profiles(connection, recording, edit.marks)
         for change in edit.changes:
@@ -299,13 +301,14 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
     ):
         mends[edit].append(tuple(row))
     rows = store.rows(
-        "SELECT number, title, made_at, ids, parts, marks FROM edits WHERE recording = ? ORDER BY number LIMIT ?",
+        "SELECT number, title, made_at, ids, parts, marks, owners FROM edits WHERE recording = ?"
+        " ORDER BY number LIMIT ?",
         recording,
         MOST_EDITS,
     )
     recorded = sources[RECORDING]
     reading, profiles = _Texts(recorded.channels), _profiles(store, recording)
-    for index, (number, title, made_at, ids, parts, marks) in enumerate(rows):
+    for index, (number, title, made_at, ids, parts, marks, owners) in enumerate(rows):
         if number != index:
             raise DamagedCasebookError("A step is missing.")
         own = []
@@ -318,7 +321,8 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
         pairs = tuple(zip(bounds[::2], bounds[1::2], strict=False))
         on, off, lifted, kept = reading.ids(ids)
         marked = () if marks == _NO_NAMES else unpack_marks(marks, recorded.frames, recorded.channels, profiles)
-        yield Edit(title, tuple(one.change for one in own), made, pairs, on, off, lifted, kept, made_at, marked), own
+        held = tuple(one.change for one in own), made, pairs, on, off, lifted, kept, made_at, marked
+        yield Edit(title, *held, owners=tuple(unpack_integers(owners).tolist())), own
 
 
 def _profiles(store: Store, recording: int) -> dict[str, dict[str, Any]]:
@@ -394,13 +398,17 @@ class _Ids:
 
     def check(self, edit: Edit) -> None:
         """Raise DamagedCasebookError unless the edit can follow those checked before."""
-        length = len(edit.changes[-1]) if edit.changes else 0
         if len(edit.parts) != len(edit.made) + len(edit.switched_on):
-            raise DamagedCasebookError("A step's parts do not fit its mends.")
-        if not all(0 <= first <= last <= length for first, last in edit.parts):
             raise DamagedCasebookError("A step's parts do not fit its mends.")
         if edit.parts and not edit.changes:
             raise DamagedCasebookError("A step names mends but changes nothing.")
+        owners = edit.owners or (len(edit.changes) - 1,) * len(edit.made)
+        if len(owners) != len(edit.made) or not all(0 <= owner < len(edit.changes) for owner in owners):
+            raise DamagedCasebookError("A step's mends are of changes that it does not make.")
+        lengths = [len(edit.changes[owner]) for owner in owners]
+        lengths += [len(edit.changes[-1])] * len(edit.switched_on) if edit.changes else []
+        if not all(0 <= first <= last <= length for (first, last), length in zip(edit.parts, lengths, strict=True)):
+            raise DamagedCasebookError("A step's parts do not fit its mends.")
         for mend in edit.made:
             if mend.id in self._made or not _MEND_ID.fullmatch(mend.id):
                 raise DamagedCasebookError("A mend has no name of its own.")

@@ -44,6 +44,7 @@ CREATE TABLE edits (
     ids TEXT NOT NULL,               -- switched_on, switched_off, lifted, kept
     parts BLOB NOT NULL,
     marks TEXT NOT NULL DEFAULT '[]', -- what it did to markers, notes and the course
+    owners BLOB NOT NULL DEFAULT x'', -- which of its changes each mend is of; none where that is the last for all
     PRIMARY KEY (recording, number)
 ) STRICT;
 CREATE TABLE profiles (

@@ -30,13 +30,11 @@ from umbrick.core.course.tiles import Tiles
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
-from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.method import Method, Rebuilding
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import Batch, carried_out, planned
+from umbrick.core.mend.plan import Batch, Plan, carried_out, run
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
-from umbrick.core.mend.taken_out import is_the_sound_itself
 from umbrick.core.paths import cache_folder
 from umbrick.core.report.document import document
 from umbrick.core.report.facts import Facts, done_in_words
@@ -160,15 +158,14 @@ def mend_command(
         findings = survey.sifted(sensitivity) if survey else []
         if method is not None and is_laid:
             result = _laid(original, method, parameters, places, quiet, form.is_fixed_point or ceiling is not None)
-        elif method is not None:
-            plan = [[Batch(method, parameters, _chosen(places, findings, method, parameters, recording))]]
-        else:
-            kinds_mended = wanted if kinds else [kind for kind in wanted if kind.name in _UNASKED]
+        elif survey is not None and method is not None:
+            places = _chosen(places, findings, method, parameters, recording)
+            result = _applied(original, Batch(method, parameters, places), findings, survey, quiet)
+        elif survey is not None:
+            names = {kind.name for kind in wanted} if kinds else set(_UNASKED)
             sure = findings if kinds else _sure_enough(findings, sensitivity)
-            plan = _plan(sure, kinds_mended, original)
-        if survey is not None and not is_laid:
-            unasked = findings if method is None and not kinds else []
-            result = _apply(original, plan, findings, survey, quiet, method is not None, unasked)
+            plan = Plan(tuple(f for f in sure if f.kind in names), spares_the_sound=not kinds)
+            result = _mended(original, plan, findings, survey, quiet)
         gain_db = _gain_db(result, form, ceiling_dbfs)
         recording.check_unchanged()
         sha256 = sha256_of(path) if report_path else ""
@@ -316,55 +313,28 @@ def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Fi
     return chosen
 
 
-def _plan(findings: Sequence[Finding], kinds: list[Kind], version: Version) -> list[list[Batch]]:
-    """Return what is done, a kind after the other; what changes the length comes last, all at once, so that places stay
-    right."""
-    plan = [planned([f for f in findings if f.kind == kind.name], version) for kind in kinds]
-    wanted = sum(f.kind == kind.name and is_mendable(f.kind) for kind in kinds for f in findings)
-    if left := wanted - sum(len(batch.places) for batches in plan for batch in batches):
-        warn(f"umbrick: {format_count(left, 'finding')} better left as found: a mend would hardly gain.")
-    steady = [[batch for batch in batches if batch.method.time_shift == "none"] for batches in plan]
-    shifting = [batch for batches in plan for batch in batches if batch.method.time_shift != "none"]
-    return [batches for batches in (*steady, shifting) if batches]
+def _mended(original: Version, plan: Plan, findings: Sequence[Finding], survey: Survey, quiet: bool) -> _Result:
+    """Return the recording mended by a plan; what was left as found is told of."""
+    with progress_bar("Mending", quiet) as progress:
+        done = run(original, plan, findings, progress)
+    if done.better_left:
+        warn(f"umbrick: {format_count(done.better_left, 'finding')} better left as found: a mend would hardly gain.")
+    for place, why in done.refused:
+        warn(f"umbrick: {format_clock(place.start, original.rate)} was left as it is: {why}")
+    if done.made_of:
+        warn(f"umbrick: {format_count(done.made_of, 'click')} left: this sound is made of them; --kinds click.")
+    return _Result(done.version, done.mends, max(survey.levels.peak, done.peak))
 
 
-def _apply(
-    original: Version,
-    plan: list[list[Batch]],
-    findings: Sequence[Finding],
-    survey: Survey,
-    quiet: bool,
-    is_asked_for: bool,
-    unasked: Sequence[Finding],
-) -> _Result:
-    """Return the recording mended; a place that cannot be mended is told of, or, if it was asked for, an error.
-
-    Of what no one asked for, clicks are left where they are what the sound is made of.
-    """
-    version = original
-    mends: tuple[Mend, ...] = ()
-    peak = survey.levels.peak
-    for batches in plan:
-        with progress_bar(batches[0].method.title, quiet) as progress:
-            mended, refused = carried_out(version, batches, findings, progress)
-        for place, why in refused:
-            if is_asked_for:
-                raise why
-            warn(f"umbrick: {format_clock(place.start, version.rate)} was left as it is: {why}")
-        if mended and unasked and _is_the_sound_itself(version, mended, unasked):
-            warn(
-                f"umbrick: {format_count(len(mended.mends), 'click')} left: this sound is made of them; --kinds click."
-            )
-            continue
-        if mended:
-            version, mends, peak = mended.version, mends + mended.mends, max(peak, mended.peak)
-    return _Result(version, mends, peak)
-
-
-def _is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Finding]) -> bool:
-    names = {name for mend in mended.mends for name in mend.finding_ids}
-    clicks = [finding for finding in findings if finding.kind == "click" and finding.id in names]
-    return bool(clicks) and is_the_sound_itself(version, mended, clicks)
+def _applied(original: Version, batch: Batch, findings: Sequence[Finding], survey: Survey, quiet: bool) -> _Result:
+    """Return the recording with a method applied; a place that cannot be mended is an error."""
+    with progress_bar(batch.method.title, quiet) as progress:
+        mended, refused = carried_out(original, [batch], findings, progress)
+    for _, why in refused:
+        raise why
+    if mended is None:
+        return _Result(original, (), survey.levels.peak)
+    return _Result(mended.version, mended.mends, max(survey.levels.peak, mended.peak))
 
 
 def _gain_db(result: _Result, form: FileFormat, ceiling_dbfs: float | None) -> float:

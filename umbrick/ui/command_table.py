@@ -45,6 +45,8 @@ class Dialogs(Protocol):
     def toggle_docket(self) -> None: ...
     def toggle_treatment(self) -> None: ...
     def toggle_course(self) -> None: ...
+    def toggle_settings(self) -> None: ...
+    def show_settings_of_mend(self) -> None: ...
     def toggle_ledger(self) -> None: ...
     def is_ledger_open(self) -> bool: ...
     def toggle_dusk(self) -> None: ...
@@ -75,7 +77,7 @@ def command_table(
     hand_dialogs: HandDialogs,
 ) -> list[Command]:
     """Return the table."""
-    seaming, pasting, levelling = tools.seaming, tools.pasting, tools.levelling
+    seaming, levelling = tools.seaming, tools.levelling
 
     def nothing_open() -> str:
         return "" if bench.work else "Open a recording first (Ctrl+O)."
@@ -86,15 +88,11 @@ def command_table(
         return "" if len(bench.work.listing().open_rows) else "There is no open finding left."
 
     def no_focus() -> str:
-        if seaming.desk is not None or pasting.carried is not None:
-            return ""
-        return mending.reason_not_to_mend()
+        return "" if tools.held is not None else mending.reason_not_to_mend()
 
     def mend() -> None:
-        if seaming.desk is not None:
-            seaming.make()
-        elif pasting.carried is not None:
-            pasting.drop()
+        if (held := tools.held) is not None:
+            held.take()
         else:
             mending.mend()
 
@@ -110,17 +108,15 @@ def command_table(
         """Slide what is being tried, or move the cursor."""
 
         def run() -> None:
-            if seaming.desk is not None:
-                seaming.slide(frames)
-            elif pasting.carried is not None:
-                pasting.nudge(frames)
+            if (held := tools.held) is not None:
+                held.slide(frames)
             else:
                 bench.step_cursor(frames)
 
         return run
 
     def choose(index: int) -> Callable[[], None]:
-        return lambda: seaming.choose(index) if seaming.desk is not None else mending.choose(index)
+        return lambda: held.pick(index) if (held := tools.held) is not None else mending.choose(index)
 
     def no_desk() -> str:
         return "" if seaming.desk is not None else "Open the seam desk first (W)."
@@ -191,8 +187,8 @@ def command_table(
 
     def no_offer(index: int) -> Callable[[], str]:
         def reason() -> str:
-            if seaming.desk is not None:
-                return "" if index < len(seaming.desk.proposals) else "No seam of this number is proposed."
+            if (held := tools.held) is not None:
+                return "" if index < held.proposals_count else "Nothing of this number is proposed."
             offers = mending.offers
             return "" if offers and index < len(offers.offers) else "No candidate of this number is on offer."
 
@@ -253,7 +249,7 @@ def command_table(
     def show_selection() -> None:
         work = bench.work
         if work and work.selection:
-            start, stop = work.selection
+            start, stop = work.selection.span
             bench.set_passage(type(work.passage)(start, stop))
 
     def no_selection() -> str:
@@ -312,8 +308,8 @@ def command_table(
                 lifting.restore_selection, ("Ctrl+Backspace",), not_restorable, separated=True),
         Command("switch", "&Edit", "Switch the chosen mends", "Switch the mends chosen in the ledger off, or on again",
                 lifting.switch, ("X",), nothing_chosen),
-        Command("settings", "&Edit", "Settings of the chosen mend…", "Compute the mend chosen in the ledger again, with other settings",
-                mends.ask_settings, ("E",), lifting.reason_not_to_change),
+        Command("settings", "&Edit", "Settings of the chosen mend", "Compute the mend chosen in the ledger again, with other settings",
+                dialogs.show_settings_of_mend, ("E",), lifting.reason_not_to_change),
         Command("reopen_seam", "&Edit", "Seam desk of the chosen splice", "Lay a splice made earlier on the seam desk again",
                 reopen, ("Shift+W",), lifting.reason_not_to_reopen),
         Command("lift_off", "&Edit", "Lift off the chosen mends", "Take the mends chosen in the ledger out, as if they had never been made",
@@ -402,8 +398,9 @@ def command_table(
         Command("offer_mends", "&Mend", "Mends for the selection",
                 "Offer fillings for what is selected, though nothing was found there: bridges, donors, closing up",
                 mending.offer_for_selection, ("Ctrl+B",), no_selection),
-        Command("adjust", "&Mend", "Settings of the candidate…", "Compute the chosen candidate with settings of your own",
-                mends.ask_adjust, ("Shift+E",), mending.reason_not_to_adjust),
+        Command("adjust", "&Mend", "Settings of the candidate", "Show what the chosen candidate is made with; what is typed computes it again",
+                dialogs.toggle_settings, ("Shift+E",),
+                mending.reason_not_to_adjust, lambda: mending.shows_settings),
         Command("rehearse", "&Mend", "Which works best here?",
                 "Plant this fault where the recording is clean, mend it in every way, and compare with what was there",
                 rehearsing.start, ("Ctrl+Shift+B",), rehearsing.reason_against),

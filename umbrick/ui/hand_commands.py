@@ -9,7 +9,6 @@ from umbrick.ui.bench.tools import Tools
 from umbrick.ui.commands import Command
 from umbrick.ui.hand_dialogs import HandDialogs
 
-_LEVEL_STEP_DB = 0.5
 _COARSE = 10
 
 
@@ -95,8 +94,8 @@ def hand_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list[Comm
 
     def vertical(direction: int, coarse: int) -> Callable[[], None]:
         def run() -> None:
-            if pasting.carried:
-                pasting.set_gain(pasting.carried.gain_db + direction * coarse * _LEVEL_STEP_DB)
+            if (held := tools.held) is not None:
+                held.lift(direction * coarse)
             else:
                 drawing.nudge(direction * coarse * dialogs.nudge_by())
 
@@ -153,7 +152,7 @@ def hand_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list[Comm
                 ("P",), cannot_edit_selection),
         Command("fit", menu, "Fit the carried copy", "Take the copy from a little beside, and level it, so that it goes on best where it is",
                 pasting.fit, ("Shift+P",), nothing_carried),
-        Command("drop", menu, "Drop the carried copy", "Put the carried copy where it is (Enter does too)", pasting.drop, (),
+        Command("drop", menu, "Drop the carried copy", "Put the carried copy where it is (Enter does too)", pasting.take, (),
                 nothing_carried),
         Command("splice", menu, "Splice out", "Take the selection out, joined where it matches best",
                 lambda: handwork.splice_out(), ("Backspace",), handwork.reason_against, separated=True),

@@ -72,7 +72,7 @@ class HandDialogs:
         work = self._bench.work
         if work is None:
             return
-        start = work.selection[0] if work.selection else 0
+        start = work.selection.start if work.selection else 0
         tempo = self._tools.selecting.tempo
 
         def check(values: list[str]) -> str:
@@ -84,7 +84,7 @@ class HandDialogs:
             samples, lasts = format_count(length, "sample"), format_length(length, work.rate)
             return f"From {format_clock(start, work.rate)}: {samples}, {lasts}."
 
-        length = f"{work.selection[1] - start} smp" if work.selection else f"4 beats at {tempo:g}"
+        length = f"{work.selection.stop - start} smp" if work.selection else f"4 beats at {tempo:g}"
         fields = [("Length", length), ("Fade or crossfade", "5 ms")]
         dialog = TypedDialog("Exact length", fields, check, "Cut", _ENDS, self._parent)
         if dialog.exec():

@@ -6,17 +6,14 @@ from collections.abc import Callable
 
 from PySide6.QtWidgets import QWidget
 
-from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.survey.registry import KINDS
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.rehearsing import Rehearsed, Rehearsing
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
-from umbrick.ui.dialogs.settings_dialog import SettingsDialog
 from umbrick.ui.dialogs.words_dialog import WordsDialog
 from umbrick.ui.theme import Theme
 
@@ -29,7 +26,6 @@ class MendDialogs:
         bench: Bench,
         mending: Mending,
         rehearsing: Rehearsing,
-        lifting: Lifting,
         marking: Marking,
         theme: Callable[[], Theme],
         parent: QWidget,
@@ -37,7 +33,6 @@ class MendDialogs:
         self._bench = bench
         self._mending = mending
         self._rehearsing = rehearsing
-        self._lifting = lifting
         self._marking = marking
         self._theme = theme
         self._parent = parent
@@ -60,22 +55,6 @@ class MendDialogs:
         dialog = MendAllDialog(work, kinds, self._mending.preferred(work), self._theme(), self._parent)
         if dialog.exec():
             self._mending.mend_all(dialog.included())
-
-    def ask_settings(self) -> None:
-        """Ask for other settings of the chosen mend, and compute it again."""
-        mend = self._lifting.entries()[0].mend
-        title = f"Settings of this {mend.method} mend"
-        dialog = SettingsDialog(method_named(mend.method), mend.parameters, title, self._parent)
-        if dialog.exec():
-            self._lifting.make_again(dialog.settings)
-
-    def ask_adjust(self) -> None:
-        """Ask for other settings of the chosen candidate, and compute it with them."""
-        if self._mending.offers and (remedy := self._mending.offers.chosen_remedy):
-            title = f"Settings of “{remedy.title}”"
-            dialog = SettingsDialog(remedy.method, remedy.settings, title, self._parent, remedy.usual_settings)
-            if dialog.exec():
-                self._mending.adjust(dialog.settings)
 
     def ask_marker_name(self) -> None:
         """Ask for the chosen marker's name and note."""

@@ -131,7 +131,7 @@ def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
     tools.levelling.try_step(-9.0)
     photographer.settle()
     photographer.shoot("level-curve")
-    tools.levelling.drop()
+    tools.levelling.leave()
     photographer.run("level_curve")
     bench.select(hole["start"] + 2400, hole["end"] + 2400)
     bench.set_passage(Window(hole["start"] - 12000, hole["end"] + 12000))

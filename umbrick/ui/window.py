@@ -53,10 +53,12 @@ from umbrick.ui.panels.docket import Docket
 from umbrick.ui.panels.header import Header
 from umbrick.ui.panels.ledger import Ledger
 from umbrick.ui.panels.level_review import LevelReview
+from umbrick.ui.panels.made_page import MadePage
 from umbrick.ui.panels.notice_bar import NoticeBar
 from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.status import StatusLine
 from umbrick.ui.panels.treatment import Treatment
+from umbrick.ui.soon import Soon
 from umbrick.ui.strips.carried_copy import CarriedCopy
 from umbrick.ui.strips.fade_corners import FadeCorners
 from umbrick.ui.strips.level_line import LevelLine
@@ -142,7 +144,7 @@ class BenchWindow(QMainWindow):
             self,
         )
         self._mend_dialogs = MendDialogs(
-            self.bench, self.mending, self.rehearsing, self.lifting, self.marking, lambda: self.theme, self
+            self.bench, self.mending, self.rehearsing, self.marking, lambda: self.theme, self
         )
         table = command_table(
             self.bench,
@@ -216,7 +218,10 @@ class BenchWindow(QMainWindow):
             {"carry": self._button("carry_step", "Carry it here  Alt+P"), "back": self._button("course", "Done  F3")},
             [self.actions_.actions[name] for name, *_ in ADDING],
         )
-        self.treatment = ContextPanel(self.bench, tools, self.mending, self.coursing, finding, by_hand, seam, course)
+        self.treatment = ContextPanel(
+            self.bench, tools, self.mending, self.coursing, finding, by_hand, seam, course,
+            MadePage(self.bench, self.lifting), self.lifting,
+        )  # fmt: skip
         hand_dialogs.panel, hand_dialogs.loupe = self.treatment, self.loupe
         self.header = Header(self.bench, self.listening, self.actions_.actions)
         self.notices = NoticeBar(self.bench)
@@ -272,10 +277,12 @@ class BenchWindow(QMainWindow):
         return button
 
     def _connect(self) -> None:
+        self._soon = Soon(self, self._refresh)
         for signal in (
             self.bench.recording_changed,
             self.bench.recordings_changed,
-            self.bench.version_changed,
+            self.bench.edited,
+            self.bench.learned,
             self.bench.findings_changed,
             self.bench.focus_changed,
             self.bench.place_changed,
@@ -300,9 +307,10 @@ class BenchWindow(QMainWindow):
             self.tools.reviewing.changed,
             self.listing_out.changed,
         ):
-            signal.connect(self._refresh)
+            signal.connect(self._soon.ask)
         self.tools.seaming.desk_changed.connect(self._show_desk)
-        for page in (self.treatment.by_hand, self.treatment.seam, self.treatment.course):
+        panel = self.treatment
+        for page in (panel.finding, panel.by_hand, panel.seam, panel.course, panel.made):
             page.left.connect(self._free_keyboard)
         for working in (
             self.surveying,
@@ -317,7 +325,7 @@ class BenchWindow(QMainWindow):
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self._file_dialogs.ask_find)
         self.opening.loaded.connect(self.marking.offer_cues)
-        self.keeping.changed.connect(self._refresh)
+        self.keeping.changed.connect(self._soon.ask)
         self.putting_back.put_back_done.connect(self._close_trip)
 
     def _loupe_buttons(self) -> list[QPushButton]:
@@ -529,6 +537,19 @@ class BenchWindow(QMainWindow):
         reviewing.set_open(not reviewing.is_open)
         (self.review.chart if reviewing.is_open else self.strips[1]).setFocus()
 
+    def toggle_settings(self) -> None:
+        """Show the settings of the chosen candidate, to be typed, or do not."""
+        self.treatment.show()
+        self.mending.set_shows_settings(not self.mending.shows_settings)
+        if self.mending.shows_settings:
+            self.treatment.finding.settings.focus_first()
+
+    def show_settings_of_mend(self) -> None:
+        """Show the settings of the mend that is chosen in the ledger, to be typed."""
+        self.treatment.show()
+        self.lifting.set_shows_settings(True)
+        self.treatment.made.settings.focus_first()
+
     def toggle_course(self) -> None:
         """Show the course in the treatment panel, or what is at the place one looks at."""
         self.treatment.show()
@@ -549,7 +570,7 @@ class BenchWindow(QMainWindow):
 
     def stop_jobs(self) -> None:
         """Leave what is being tried by hand; else stop what is under way."""
-        if self.tools.let_go():
+        if self.tools.leave():
             return
         for working in (
             self.surveying,

@@ -10,6 +10,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.mend.remedies import Adjustment
 from umbrick.core.view.window import Window
+from umbrick.work.selection import Selection
 from umbrick.work.work import Work
 
 
@@ -17,7 +18,7 @@ def view_of(work: Work) -> dict[str, Any]:
     """Return where one is looking."""
     return {
         "cursor": work.cursor,
-        "selection": list(work.selection) if work.selection else None,
+        "selection": list(work.selection.span) if work.selection else None,
         "channel": work.channel,
         "passage": [work.passage.start, work.passage.stop],
         "loupe": [work.loupe.start, work.loupe.stop],
@@ -37,7 +38,7 @@ def show_view(work: Work, view: dict[str, Any]) -> None:
     if _is_place(channel := view.get("channel"), work.channels - 1):
         work.channel = int(channel)
     if (span := _span(view.get("selection"), frames)) and span[0] < span[1]:
-        work.selection = int(span[0]), int(span[1])
+        work.selection = Selection(int(span[0]), int(span[1]), work.selected_channels)
     if (span := _span(view.get("passage"), frames)) and span[1] - span[0] >= 1:
         work.passage = Window(*span).within(frames)
     if (span := _span(view.get("loupe"), frames)) and span[1] - span[0] >= 1:

@@ -30,6 +30,7 @@ from umbrick.core.view.window import Window
 from umbrick.work.decisions import Decisions
 from umbrick.work.leases import Leases
 from umbrick.work.listing import ALL, CODES, Listing
+from umbrick.work.selection import Selection
 from umbrick.work.sieve import Sieve
 
 PASSAGE_SECONDS = 4.0
@@ -82,9 +83,9 @@ class Work:
     chosen: list[Finding] = field(default_factory=list)
     """The findings that are chosen in the docket, that in focus among them."""
     cursor: int = 0
-    selection: tuple[int, int] | None = None
+    selection: Selection | None = None
     selected_channels: tuple[int, ...] = field(init=False)
-    """The channels that the selection means."""
+    """The channels that a selection is made on."""
     channel: int = 0
     """The channel the Loupe shows."""
     passage: Window = field(init=False)
@@ -183,8 +184,7 @@ class Work:
         self.passage, self.loupe = self.passage.within(frames), self.loupe.within(frames)
         self.cursor = min(self.cursor, frames)
         if self.selection is not None:
-            start, stop = (min(at, frames) for at in self.selection)
-            self.selection = (start, stop) if start < stop else None
+            self.selection = self.selection.within(frames)
         return before != (self.passage, self.loupe, self.cursor, self.selection)
 
     def follow_focus(self) -> None:
@@ -203,7 +203,7 @@ class Work:
     def place(self) -> Place | None:
         """Return what is to be worked on: the selection on its channels, else that of the finding in focus, or None."""
         if self.selection:
-            return Place(*self.selection, self.selected_channels)
+            return self.selection.place
         return Place.of(self.focus) if self.focus and self.focus.kind not in SPANNING_KINDS else None
 
     def listing(self) -> Listing:

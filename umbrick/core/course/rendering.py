@@ -22,6 +22,7 @@ _AHEAD_TILES = 3
 
 _EXTENTS_HELD = 1 << 15
 _TELL_SECONDS = 0.08
+_REST_SECONDS = 0.02
 
 
 @dataclass(frozen=True)
@@ -99,7 +100,9 @@ class Rendering:
 
     def _render_one(self, wanted: _Wanted) -> None:
         overview = wanted.rendered.overview
-        index = _most_wanted(overview, wanted)
+        index, is_urgent = _most_wanted(overview, wanted)
+        if wanted.playhead is not None and not is_urgent:
+            time.sleep(_REST_SECONDS)  # what plays comes first, on however few cores
         first, last = index * tiles.TILE, min((index + 1) * tiles.TILE, wanted.rendered.frames)
         key = wanted.rendered.content_key(first, last)
         extent = self._extents.get(key)
@@ -114,14 +117,15 @@ class Rendering:
             self._on_grown()
 
 
-def _most_wanted(overview: Overview, wanted: _Wanted) -> int:
-    """Return the tile that is to be worked out next."""
+def _most_wanted(overview: Overview, wanted: _Wanted) -> tuple[int, bool]:
+    """Return the tile that is to be worked out next, and whether it is about to be heard or is seen."""
     unknown = overview.unknown
     if wanted.playhead is not None:
         ahead = unknown - wanted.playhead // tiles.TILE
         soon = unknown[(ahead >= 0) & (ahead < _AHEAD_TILES)]
         if len(soon):
-            return int(soon[0])
+            return int(soon[0]), True
     first, last = wanted.window[0] // tiles.TILE, wanted.window[1] // tiles.TILE
     away = np.maximum(np.maximum(first - unknown, unknown - last), 0)
-    return int(unknown[np.argmin(away)])
+    nearest = int(np.argmin(away))
+    return int(unknown[nearest]), not away[nearest]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import NamedTuple
 
@@ -13,8 +14,11 @@ from umbrick.core.mend.applying import Mended, apply_method, better_left, togeth
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy
+from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy, is_mendable
+from umbrick.core.mend.taken_out import is_the_sound_itself
+from umbrick.core.names import KIND_NAMES
 from umbrick.core.survey.finding import Finding
+from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.version import Version
 
 _A_PART = 32
@@ -41,10 +45,130 @@ class Refused(NamedTuple):
 
 
 class CarriedOut(NamedTuple):
-    """What became of a plan: all that was mended as one change (None if nothing could be), and what could not be."""
+    """What became of some batches: what was mended, as one change, or None; and what could not be."""
 
     mended: Mended | None
     refused: tuple[Refused, ...]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """Which findings are to be mended, and how: window and command line both do this and nothing else.
+
+    ``findings`` are without exceptions, and what is too doubtful. ``preferred`` gives for kinds the title of the
+    mend that did best in a rehearsal or is chosen, ``settled`` settings that a person changed, or that are those of the
+    recording. With ``spares_the_sound`` clicks are left that the sound is made of: nobody asked for them by name.
+    """
+
+    findings: tuple[Finding, ...]
+    preferred: Mapping[str, str] = field(default_factory=dict)
+    settled: Mapping[str, Adjustment] = field(default_factory=dict)
+    spares_the_sound: bool = False
+
+    def stages(self, version: Version) -> list[list[Batch]]:
+        """Return what is done one after another: a kind at a time, on what the kinds before have left.
+
+        What changes the length comes last, all at once, so that the places of findings stay right.
+        """
+        alone = apart(self.findings, version.rate)
+        by_kind = [
+            planned([f for f in alone if f.kind == kind], version, self.preferred, self.settled)
+            for kind in KIND_NAMES
+            if any(f.kind == kind for f in alone)
+        ]
+        steady = [[batch for batch in batches if batch.method.time_shift == "none"] for batches in by_kind]
+        shifting = [batch for batches in by_kind for batch in batches if batch.method.time_shift != "none"]
+        return [batches for batches in (*steady, shifting) if batches]
+
+
+class Outcome(NamedTuple):
+    """What became of a plan.
+
+    ``stages`` are what was mended, each on the version that the one before left. ``better_left`` counts findings that
+    no mend is expected to better, ``made_of`` clicks that the sound is made of.
+    """
+
+    version: Version
+    stages: tuple[Mended, ...]
+    refused: tuple[Refused, ...]
+    better_left: int = 0
+    made_of: int = 0
+
+    @property
+    def mends(self) -> tuple[Mend, ...]:
+        """Every mend."""
+        return tuple(mend for stage in self.stages for mend in stage.mends)
+
+    @property
+    def peak(self) -> float:
+        """The highest sample that was rebuilt, 0 if none was."""
+        return max((stage.peak for stage in self.stages), default=0.0)
+
+    def edit(self, title: str) -> Edit:
+        """Return all of it as one step of the history."""
+        parts = tuple(part for stage in self.stages for part in stage.parts)
+        owners = tuple(number for number, stage in enumerate(self.stages) for _ in stage.mends)
+        return Edit(title, tuple(stage.change for stage in self.stages), self.mends, parts, owners=owners)
+
+
+def run(
+    version: Version,
+    plan: Plan,
+    known: Sequence[Finding],
+    progress: Callable[[float], None] = lambda _: None,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> Outcome:
+    """Return what a plan makes of a version.
+
+    Parameters
+    ----------
+    version : Version
+        That the findings are in.
+    plan : Plan
+    known : sequence of Finding
+        What is known of the version: each method minds some kinds of damage.
+    progress, is_cancelled : callable
+        Told the share done, from 0 to 1; asked whether to stop: what is done by then is returned.
+
+    Raises
+    ------
+    CancelledError
+        If ``is_cancelled`` says so before anything is done.
+    """
+    stages = plan.stages(version)
+    wanted = sum(is_mendable(finding.kind) for finding in apart(plan.findings, version.rate))
+    counts = [sum(len(batch.places) for batch in batches) for batches in stages]
+    total, before = max(1, sum(counts)), 0
+    made: list[Mended] = []
+    refused: list[Refused] = []
+    made_of = 0
+    for batches, count in zip(stages, counts, strict=True):
+
+        def told(share: float, before: int = before, count: int = count) -> None:
+            progress((before + share * count) / total)
+
+        try:
+            mended, left = carried_out(version, batches, known, told, is_cancelled)
+        except CancelledError:
+            if not made:
+                raise
+            break
+        refused += left
+        before += count
+        if mended is not None and plan.spares_the_sound and _is_the_sound_itself(version, mended, plan.findings):
+            made_of += len(mended.mends)
+        elif mended is not None:
+            made.append(mended)
+            version = mended.version
+        if is_cancelled():
+            break
+    return Outcome(version, tuple(made), tuple(refused), wanted - sum(counts), made_of)
+
+
+def _is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Finding]) -> bool:
+    names = {name for mend in mended.mends for name in mend.finding_ids}
+    clicks = [finding for finding in findings if finding.kind == "click" and finding.id in names]
+    return bool(clicks) and is_the_sound_itself(version, mended, clicks)
 
 
 def apart(findings: Iterable[Finding], rate: int) -> list[Finding]:

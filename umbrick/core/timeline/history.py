@@ -65,7 +65,8 @@ class Edit:
     """One step of the history, undone and redone as a whole.
 
     ``changes`` are applied one after another. ``parts`` gives, for each mend of ``made`` and then for each id of
-    ``switched_on``, which spans of the last change are its own, as a half-open range. ``switched_off`` and ``lifted``
+    ``switched_on``, which spans of a change are its own, as a half-open range; ``owners`` says for each of ``made``
+    which change that is, and is empty where it is the last for all. ``switched_off`` and ``lifted``
     name mends that no longer act; lifted ones leave the ledger too. ``kept`` names findings that were left as they
     are, on purpose. ``marks`` is what it does to markers, notes and the course.
     """
@@ -80,6 +81,11 @@ class Edit:
     kept: tuple[str, ...] = ()
     made_at: float = 0.0
     marks: tuple[Mark, ...] = ()
+    owners: tuple[int, ...] = ()
+
+    def change_of(self, number: int) -> Change:
+        """Return the change that holds the spans of a mend of ``made``, counted from 0."""
+        return self.changes[self.owners[number] if self.owners else -1]
 
     @property
     def time_shift(self) -> int:
@@ -353,10 +359,10 @@ class History:
         for mend_id in edit.switched_off:
             before = self._entries[mend_id]
             yield Turn(before, replace(before, is_on=False))
-        for mend, (first, last) in zip(edit.made, edit.parts, strict=False):
+        for at, (mend, (first, last)) in enumerate(zip(edit.made, edit.parts, strict=False)):
             number = int(mend.id.removeprefix(_ID_PREFIX))
             self._made = max(self._made, number)
-            yield Turn(None, Entry(number, mend, True, edit.changes[-1], first, last))
+            yield Turn(None, Entry(number, mend, True, edit.change_of(at), first, last))
         for mend_id, (first, last) in zip(edit.switched_on, edit.parts[len(edit.made) :], strict=True):
             before = self._entries[mend_id]
             yield Turn(before, replace(before, is_on=True, change=edit.changes[-1], first=first, last=last))

@@ -59,10 +59,16 @@ class Version:
 
     def content_key(self, start: int, stop: int) -> str:
         """Return a name for the content of a span: of equal names the frames are equal."""
-        digest = hashlib.blake2b(digest_size=16)
+        told: list[tuple[str, int, int]] = []
         for piece, _ in self.pieces(start, stop):
-            digest.update(f"{piece.source.key}:{piece.start}:{piece.length};".encode())
-        return digest.hexdigest()
+            key, first = piece.source.key, piece.start
+            if told and told[-1][0] == key and told[-1][1] + told[-1][2] == first:
+                # Where an edit was taken back, pieces go on where the one before ends.
+                key, first, length = told.pop()
+                told.append((key, first, length + piece.length))
+            else:
+                told.append((key, first, piece.length))
+        return hashlib.blake2b(repr(told).encode(), digest_size=16).hexdigest()
 
     def through(self, source: Source) -> Version:
         """Return a version with this one's positions whose sound is another source's, of the same length."""

@@ -23,6 +23,7 @@ from umbrick.ui.bench.jobs import Job, Jobs
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.work.decisions import findings_of
 from umbrick.work.leases import Leases
+from umbrick.work.selection import Selection
 from umbrick.work.sieve import Sieve
 from umbrick.work.work import LOUPE_FRAMES, Work
 
@@ -39,8 +40,10 @@ class Bench(QObject):
     recording_changed = Signal()
     """Another recording is current, or none."""
     recordings_changed = Signal()
-    version_changed = Signal()
-    """The current version is another, or more of it can be drawn."""
+    edited = Signal()
+    """The history of the current recording has changed: its version, its course, or what was decided."""
+    learned = Signal()
+    """More is known of the current recording: of its picture, its highest sample, or whether a file holds it."""
     view_changed = Signal()
     """A strip's window has moved."""
     place_changed = Signal()
@@ -146,13 +149,15 @@ class Bench(QObject):
         if work := self.work:
             first, last = sorted((round(start), round(stop)))
             first, last = max(0, first), min(work.frames, last)
-            work.selection = (first, last) if last > first else None
+            work.selection = Selection(first, last, work.selected_channels) if last > first else None
             self.place_changed.emit()
 
     def select_channels(self, channels: tuple[int, ...]) -> None:
         """Have the selection mean just these channels."""
         if self.work:
             self.work.selected_channels = channels
+            if self.work.selection is not None:
+                self.work.selection = self.work.selection.on(channels)
             if len(channels) == 1:
                 self.work.channel = channels[0]
             self.place_changed.emit()
@@ -303,7 +308,7 @@ class Bench(QObject):
         work.follow_focus()
         if work is self.work:
             # What depends on mends that are gone must know first.
-            self.version_changed.emit()
+            self.edited.emit()
             self.findings_changed.emit()
             self.focus_changed.emit()
             if has_moved:
@@ -317,7 +322,7 @@ class Bench(QObject):
             self.jobs.start(
                 "measuring the peak",
                 lambda _: work.measure_peak(version),
-                lambda _: self.version_changed.emit(),
+                lambda _: self.learned.emit(),
             )
 
     def undo(self) -> None:

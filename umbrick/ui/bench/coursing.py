@@ -56,7 +56,7 @@ class Coursing(Task):
         self.ear: tuple[str, Ear] | None = None
         self.rendering = Rendering(self.grown.emit, bench.failed.emit)
         bench.recording_changed.connect(self._leave)
-        bench.version_changed.connect(self._look)
+        bench.edited.connect(self._look)
 
     # What is heard and drawn.
 
@@ -147,8 +147,8 @@ class Coursing(Task):
             return
         spans = None
         if work.selection is not None:
-            spans = map_spans(work.version, work.history.original, [work.selection])
-        on = work.selected_channels if work.selection else tuple(range(work.channels))
+            spans = map_spans(work.version, work.history.original, [work.selection.span])
+        on = work.selection.channels if work.selection else tuple(range(work.channels))
         step = new_step(method_named(method), settings, on, spans, work.history.course)
         self.set_open(True)
         self._learn(work, step, self._laying(work))
@@ -242,7 +242,7 @@ class Coursing(Task):
         if work is None or step is None or not step.spans or self._is_held(work):
             return
         start, stop = step.spans[-1]
-        place = work.selection or (work.cursor, min(work.frames, work.cursor + stop - start))
+        place = work.selection.span if work.selection else (work.cursor, min(work.frames, work.cursor + stop - start))
         spans = merged([*step.spans, *map_spans(work.version, work.history.original, [place])])
         if spans == step.spans:
             self._bench.said.emit("The step acts there already.")
@@ -292,7 +292,7 @@ class Coursing(Task):
         work = self._bench.work
         if work is None or self._is_held(work):
             return
-        start, stop = work.selection or (0, work.frames)
+        start, stop = work.selection.span if work.selection else (0, work.frames)
         version, outcome, course, original = work.version, work.outcome, work.history.course, work.history.original
         folder, bits = work.shelf.store.settled_folder, work.recording.format.bits
         lease = work.leases.take("The course is being settled (Esc stops it); other edits wait.")
@@ -342,11 +342,14 @@ class Coursing(Task):
         """Write a course in place of a recording's; whether that could be done."""
         before = work.history.course
         self._tried = None
-        made = self._bench.commit(work, Edit(title, marks=(CourseTurn(before, course),)), work.version)
-        if made is not None and chosen:
-            self.chosen = chosen
-        self.changed.emit()
-        return made is not None
+        was, self.chosen = self.chosen, chosen or self.chosen
+        if self._bench.commit(work, Edit(title, marks=(CourseTurn(before, course),)), work.version) is None:
+            self.chosen = was
+            self.changed.emit()
+            return False
+        if work is not self._bench.work:
+            self.changed.emit()
+        return True
 
     def _learn(self, work: Work, step: Step, then: Callable[[Step], None]) -> None:
         """Learn what a step has to know, beside the window if it has to, and go on with it."""

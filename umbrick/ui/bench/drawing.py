@@ -111,7 +111,7 @@ class Drawing(QObject):
     def come_close(self) -> None:
         """Zoom the Loupe in so that single samples can be drawn."""
         if work := self._bench.work:
-            middle = work.selection[0] if work.selection else work.cursor
+            middle = work.selection.start if work.selection else work.cursor
             factor = LOUPE_FRAMES / work.loupe.length
             self._bench.zoom_loupe(factor, (work.loupe.start + work.loupe.stop) / 2)
             self._bench.set_loupe(work.loupe.centred(middle, work.frames))
@@ -156,7 +156,12 @@ class Drawing(QObject):
         stroke.last = begun
         self.draw_to(frame, value)
 
-    def drop(self) -> None:
+    @property
+    def holds(self) -> bool:
+        """Whether a stroke is being drawn."""
+        return self.stroke is not None
+
+    def leave(self) -> None:
         """Forget the stroke."""
         self.stroke = None
         self.changed.emit()
@@ -254,7 +259,7 @@ class Drawing(QObject):
     def _place(self, work: Work) -> Place | None:
         channels = tuple(range(work.channels)) if self.links else (work.channel,)
         if work.selection:
-            return Place(*work.selection, channels)
+            return Place(*work.selection.span, channels)
         if work.cursor >= work.frames:
             self._bench.said.emit("The cursor is at the end: there is no sample.")
             return None

@@ -96,7 +96,7 @@ class Handwork(Task):
         work = self._bench.work
         if work is None:
             return
-        start = work.selection[0] if work.selection else 0
+        start = work.selection.start if work.selection else 0
         place = Place(start, work.frames, tuple(range(work.channels)))
         self.apply("trim", {"length": length, "ends": ends, "crossfade_ms": fade_ms}, place, select=False)
 

@@ -23,6 +23,7 @@ from umbrick.core.units import format_clock, format_db
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.trying import Trial, Trying
+from umbrick.work.selection import Selection
 from umbrick.work.work import Work
 
 _ALIKE_DB = 1e-6
@@ -54,15 +55,15 @@ class Levelling(QObject):
         """The curve as it is being dragged."""
         self._known: tuple[object, object, int, Shown] | None = None
         bench.recording_changed.connect(self._forget)
-        bench.version_changed.connect(self._forget)
+        bench.edited.connect(self._forget)
         bench.place_changed.connect(self._follow_selection)
-        self._selection: tuple[int, int] | None = None
+        self._selection: Selection | None = None
 
     def toggle(self) -> None:
         """Show the level curve over the Passage, or not."""
         self.is_shown = not self.is_shown
         self.chosen = None
-        self.drop()
+        self.leave()
         self.changed.emit()
         if self.is_shown:
             self._bench.said.emit("Drag the line in a selection; a double click sets a node.")
@@ -84,7 +85,7 @@ class Levelling(QObject):
         """Try a step in the selection, with ramps inside its edges."""
         work = self._bench.work
         if work and work.selection:
-            start, stop = work.selection
+            start, stop = work.selection.span
             ramp = max(1, min(round(self._handwork.ramp_ms * work.rate / 1000), (stop - start) // 2))
             bounds = [start, start + ramp, stop - ramp, stop]
             curve = self.shown(work).curve
@@ -132,7 +133,12 @@ class Levelling(QObject):
             self.try_node(self.chosen, self.chosen, gain_db)
             self.make()
 
-    def drop(self) -> None:
+    @property
+    def holds(self) -> bool:
+        """Whether another curve is being tried."""
+        return self.tried is not None
+
+    def leave(self) -> None:
         """Leave the curve as it was."""
         if self.tried is not None:
             self.tried = None

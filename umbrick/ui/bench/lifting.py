@@ -12,7 +12,7 @@ from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import damage_minded
 from umbrick.core.mend.registry import METHODS, method_named
-from umbrick.core.timeline.history import RESTORE, Edit, Entry
+from umbrick.core.timeline.history import RESTORE, SETTLE, Edit, Entry, Mend
 from umbrick.core.timeline.lifting import (
     Rebuilt,
     StandsOnError,
@@ -34,6 +34,12 @@ _AT_ONCE = 100
 """Mends that are found in a version within a few hundredths of a second."""
 
 
+_NO_SETTINGS = {
+    RESTORE: "A restored original has no settings.",
+    SETTLE: "Settled sound has none: lift it off, change the steps of the course (F3), and settle again.",
+}
+
+
 class Lifting(QObject):
     """What can be done with mends that were made earlier; ``chosen`` names those that are chosen in the ledger."""
 
@@ -44,8 +50,10 @@ class Lifting(QObject):
         self._bench = bench
         self.chosen: tuple[str, ...] = ()
         self.job: Job | None = None
+        self.shows_settings = False
+        """Whether the settings of the chosen mend are shown in the treatment panel."""
         bench.recording_changed.connect(lambda: self.choose(()))
-        bench.version_changed.connect(self._drop_missing)
+        bench.edited.connect(self._drop_missing)
 
     def entries(self) -> list[Entry]:
         """Return the chosen lines of the ledger."""
@@ -57,6 +65,7 @@ class Lifting(QObject):
         if tuple(names) == self.chosen:
             return
         self.chosen = tuple(names)
+        self.shows_settings = False
         self.changed.emit()
         work = self._bench.work
         if work and names:
@@ -84,11 +93,21 @@ class Lifting(QObject):
         work = self._bench.work
         if work is None or work.selection is None:
             return
-        edit = restore_here(work.history, *work.selection)
+        edit = restore_here(work.history, *work.selection.span)
         if edit is None:
             self._bench.said.emit("The selection is as it was in the original already.")
         elif self._bench.commit(work, edit):
             self._bench.said.emit("The original is back in the selection. It is a line of the ledger like any other.")
+
+    def set_shows_settings(self, shows: bool) -> None:
+        """Show the settings of the chosen mend, or do not."""
+        self.shows_settings = shows
+        self.changed.emit()
+
+    def mend_shown(self) -> Mend | None:
+        """Return the mend whose settings are shown."""
+        entries = self.entries() if self.shows_settings else []
+        return entries[0].mend if len(entries) == 1 else None
 
     def reason_not_to_change(self) -> str:
         """Return why the settings of what is chosen cannot be changed, or nothing."""
@@ -97,7 +116,7 @@ class Lifting(QObject):
             return "Choose one mend in the ledger (F6)."
         mend = entries[0].mend
         if mend.method not in METHODS:
-            return "A restored original has no settings." if mend.method == RESTORE else "Unknown method."
+            return _NO_SETTINGS.get(mend.method, "Unknown method.")
         try:
             method_named(mend.method).checked(mend.parameters)
         except ParameterError:

@@ -69,7 +69,8 @@ class Listening(QObject):
         self._timer = QTimer(self, interval=_TICK_MS)
         self._timer.timeout.connect(self._tick)
         bench.recording_changed.connect(self._recording_changed)
-        bench.version_changed.connect(self.reload)
+        bench.edited.connect(self.reload)
+        bench.learned.connect(self.reload)
         bench.focus_changed.connect(self._arrive)
         bench.place_changed.connect(self._follow_loop)
         mending.offers_changed.connect(self.reload)
@@ -120,7 +121,7 @@ class Listening(QObject):
             return
         self._skip = None
         loop = self._loop()
-        start = loop[0] if loop else (work.selection[0] if work.selection else work.cursor)
+        start = loop[0] if loop else (work.selection.start if work.selection else work.cursor)
         self._play(work, start, loop)
 
     def set_listens_on_arrival(self, on: bool) -> None:
@@ -342,8 +343,8 @@ class Listening(QObject):
         if trial is not None and trial.seam is not None:
             return max(0, trial.seam[0] - before), min(trial.version.frames, trial.seam[1] + after)
         if work.selection and not self.leads_selection:
-            return work.selection
-        span = work.selection or ((work.focus.start, work.focus.stop) if work.focus else None)
+            return work.selection.span
+        span = work.selection.span if work.selection else ((work.focus.start, work.focus.stop) if work.focus else None)
         if span is None:
             return 0, work.frames
         return max(0, span[0] - before), min(work.frames, span[1] + after)

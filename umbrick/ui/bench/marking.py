@@ -40,7 +40,7 @@ class Marking(QObject):
         self._bench = bench
         self.chosen = ""
         bench.recording_changed.connect(lambda: self.choose(""))
-        bench.version_changed.connect(self._forget_placed)
+        bench.edited.connect(self._forget_placed)
         self._placed: tuple[object, list[Placed]] | None = None
 
     def choose(self, name: str) -> None:
@@ -68,7 +68,7 @@ class Marking(QObject):
         work = self._bench.work
         if work is None:
             return
-        start, stop = work.selection or (frame, frame)
+        start, stop = work.selection.span if work.selection else (frame, frame)
         number = next(_free_numbers(work))
         marker = Marker(f"k{number}", *_in_original(work, start, stop), f"Marker {number}")
         if self._commit(work, "set a marker", [MarkerTurn(None, marker)]):

@@ -15,7 +15,7 @@ from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import CarriedOut, Refused, apart, applied, carried_out, planned
+from umbrick.core.mend.plan import Outcome, Plan, Refused, applied, run
 from umbrick.core.mend.remedies import Adjustment, Remedy, is_mendable, remedies, remedies_of_selection
 from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.sound.source import Samples
@@ -112,11 +112,13 @@ class Mending(QObject):
         self._bench = bench
         self.offers: Offers | None = None
         self.job: Job | None = None
+        self.shows_settings = False
+        """Whether the settings of the chosen candidate are shown."""
         self._stopping = threading.Event()
         self._offering: Job | None = None
         self._writing: Job | None = None
         bench.focus_changed.connect(self._refresh)
-        bench.version_changed.connect(self._refresh)
+        bench.edited.connect(self._refresh)
         bench.findings_changed.connect(self._refresh)
         bench.recording_changed.connect(self._refresh)
         bench.place_changed.connect(self._refresh)
@@ -221,6 +223,11 @@ class Mending(QObject):
         asked = replace(offers, remedies=list(offers.remedies))
         self._compute(work, offers, lambda job, near: _fill(job, asked, left, near))
 
+    def set_shows_settings(self, shows: bool) -> None:
+        """Show the settings of the chosen candidate, or do not."""
+        self.shows_settings = shows
+        self.changed.emit()
+
     def reason_not_to_adjust(self) -> str:
         """Return why the chosen candidate's settings cannot be changed now, or nothing."""
         if self.offers is None or self.offers.chosen_remedy is None:
@@ -239,12 +246,12 @@ class Mending(QObject):
         version, known = work.version, work.listing().open_findings()
         preferred, settled = self.preferred(work), self._settled(work)
 
-        def mend(job: Job) -> CarriedOut:
-            alone = apart(findings, version.rate)
-            plan = planned(alone, version, preferred, settled)
-            done = carried_out(version, plan, known, job.report, stopping.is_set)
-            if done.mended:
-                work.measure_peak(done.mended.version)
+        plan = Plan(tuple(findings), preferred, settled)
+
+        def mend(job: Job) -> Outcome:
+            done = run(version, plan, known, job.report, stopping.is_set)
+            if done.stages:
+                work.measure_peak(done.version)
             return done
 
         lease = work.leases.take("Mending all alike is under way (Esc stops it); other edits wait.")
@@ -263,16 +270,16 @@ class Mending(QObject):
         self.job.cancelled.connect(lambda: self._bench.said.emit("Mending stopped; nothing was changed."))
         self.changed.emit()
 
-    def _write(self, work: Work, done: CarriedOut, goes_on: bool) -> None:
+    def _write(self, work: Work, done: Outcome, goes_on: bool) -> None:
         """Put many mends on the disk, which may take a second, and apply them then."""
-        mended, refused = done
-        if mended is None:
-            self._bench.said.emit(f"Nothing was mended: {refused[0].why}")
+        if not done.stages:
+            why = done.refused[0].why if done.refused else "a mend would hardly gain"
+            self._bench.said.emit(f"Nothing was mended: {why}")
             return
-        method = mended.mends[0].method
-        edit = mended.edit(f"{method} {format_count(len(mended.mends), 'place')}")
+        methods = " and ".join(dict.fromkeys(mend.method for mend in done.mends))
+        edit = done.edit(f"{methods} {format_count(len(done.mends), 'place')}")
         self._writing = self._bench.commit_behind(
-            work, edit, mended.version, lambda made: self._all_mended(work, made, refused, goes_on)
+            work, edit, done.version, lambda made: self._all_mended(work, made, done.refused, goes_on)
         )
         self._writing.ended.connect(self._written)
 

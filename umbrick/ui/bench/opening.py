@@ -245,7 +245,7 @@ class Opening(QObject):
 
     def _grew(self, work: Work, share: float) -> None:
         if work is self._bench.work:
-            self._bench.version_changed.emit()
+            self._bench.learned.emit()
             self.progressed.emit(share)
 
     def _drawn(self, work: Work) -> None:

@@ -49,6 +49,10 @@ class Carried:
         return float((-1.0 if self.inverted else 1.0) * 10 ** (self.gain_db / 20))
 
 
+LEVEL_STEP_DB = 0.5
+"""What one key makes a carried copy louder or softer by."""
+
+
 class Pasting(QObject):
     """Holds what was copied, and what is being carried."""
 
@@ -64,8 +68,8 @@ class Pasting(QObject):
         self.carried: Carried | None = None
         self._making: Job | None = None
         self.crossfade_ms = CROSSFADE_MS
-        bench.recording_changed.connect(self.let_go)
-        bench.version_changed.connect(self._follow)
+        bench.recording_changed.connect(self.leave)
+        bench.edited.connect(self._follow)
 
     def reason_not_to_paste(self) -> str:
         """Return why nothing can be pasted now, or nothing."""
@@ -83,7 +87,7 @@ class Pasting(QObject):
         """Copy the selection; nothing is read until it is pasted."""
         work = self._bench.work
         if work and work.selection:
-            start, stop = work.selection
+            start, stop = work.selection.span
             self.clip = Clip(work.version, start, stop, work.selected_channels)
             self.changed.emit()
             self._bench.said.emit(f"Copied {format_length(stop - start, work.rate)}.")
@@ -100,7 +104,7 @@ class Pasting(QObject):
         work, clip = self._bench.work, self.clip
         if work is None or clip is None:
             return
-        start = work.selection[0] if work.selection else work.cursor
+        start = work.selection.start if work.selection else work.cursor
         clip = replace(clip, stop=min(clip.stop, clip.start + work.frames - start))
         place = self._place(work, start, clip)
         if place is None:
@@ -121,7 +125,7 @@ class Pasting(QObject):
         work, clip = self._bench.work, self.clip
         if work is None or clip is None:
             return
-        at = work.selection[0] if work.selection else work.cursor
+        at = work.selection.start if work.selection else work.cursor
         fade = self._fade(work)
         place = Place(at, at, tuple(range(work.channels)))
         self._handwork.do(
@@ -136,9 +140,9 @@ class Pasting(QObject):
         """Take up a copy of the selection, to drag it where it fits; done so already, let it go."""
         work = self._bench.work
         if self.carried is not None:
-            self.let_go()
+            self.leave()
         elif work and work.selection:
-            start, stop = work.selection
+            start, stop = work.selection.span
             self._carry(Carried(Clip(work.version, start, stop, work.selected_channels), start))
             self._bench.said.emit("Drag the copy where it fits; Enter drops it.")
 
@@ -152,10 +156,28 @@ class Pasting(QObject):
             start = min(max(0, round(start)), work.frames - carried.clip.frames)
             self._carry(replace(carried, start=start))
 
-    def nudge(self, frames: int) -> None:
+    def slide(self, frames: int) -> None:
         """Carry the copy on by samples."""
         if self.carried:
             self.carry_to(self.carried.start + frames)
+
+    @property
+    def holds(self) -> bool:
+        """Whether a copy is carried."""
+        return self.carried is not None
+
+    @property
+    def proposals_count(self) -> int:
+        """A carried copy proposes nothing."""
+        return 0
+
+    def pick(self, index: int) -> None:
+        """A carried copy proposes nothing."""
+
+    def lift(self, steps: int) -> None:
+        """Make the copy louder, or softer."""
+        if self.carried:
+            self.set_gain(self.carried.gain_db + steps * LEVEL_STEP_DB)
 
     def set_gain(self, gain_db: float) -> None:
         """Set the copy's level."""
@@ -180,13 +202,13 @@ class Pasting(QObject):
             clip = replace(carried.clip, start=found.start, stop=found.start + carried.clip.frames)
             self._carry(replace(carried, clip=clip, gain_db=round(amplitude_to_db(found.factor), 2), inverted=False))
 
-    def drop(self) -> None:
+    def take(self) -> None:
         """Put the copy where it is."""
         work, carried = self._bench.work, self.carried
         if work is None or carried is None:
             return
         if carried.clip.frames > _AT_ONCE_FRAMES:
-            self.let_go()
+            self.leave()
             place = self._place(work, carried.start, carried.clip)
             if place is not None:
                 fade = self._fade(work)
@@ -195,12 +217,12 @@ class Pasting(QObject):
                 )
             return
         mended = self._made(work, carried)
-        self.let_go()
+        self.leave()
         if mended and self._handwork.put(work, "patch with a copy", mended):
             self._bench.select(carried.start, carried.stop)
             self._bench.said.emit("The copy is in its place. Undo takes that back.")
 
-    def let_go(self) -> None:
+    def leave(self) -> None:
         """Carry nothing any more."""
         if self.carried is not None:
             self.carried = None
@@ -282,7 +304,7 @@ class Pasting(QObject):
         """A copy that is carried stays in the hand only while the recording is what it was."""
         work = self._bench.work
         if self.carried and (work is None or self.carried.clip.version is not work.version):
-            self.let_go()
+            self.leave()
 
 
 def _laid(version: Version, place: Place, carried: Carried, fade: int) -> Mended:

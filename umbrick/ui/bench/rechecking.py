@@ -32,7 +32,7 @@ class Rechecking(QObject):
         super().__init__(bench)
         self._bench = bench
         self._job: Job | None = None
-        bench.version_changed.connect(self.look)
+        bench.edited.connect(self.look)
 
     def look(self) -> None:
         """Measure again, beside the window, what is open in mended sound of the recording as it stands."""

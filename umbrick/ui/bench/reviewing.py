@@ -27,7 +27,7 @@ class Reviewing(Task):
         self.chosen = -1
         self._measured: tuple[object, ...] | None = None
         bench.recording_changed.connect(self._look)
-        bench.version_changed.connect(self._look)
+        bench.edited.connect(self._look)
         bench.findings_changed.connect(self._look)
 
     def set_open(self, on: bool) -> None:

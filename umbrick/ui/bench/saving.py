@@ -119,7 +119,7 @@ def note_saved(work: Work, version: Version, bench: Bench) -> None:
         work.shelf.write_saved(version.key)
     except UmbrickError as error:
         bench.failed.emit(str(error))
-    bench.version_changed.emit()
+    bench.learned.emit()
 
 
 def told(saved: Saved) -> str:

@@ -81,8 +81,8 @@ class Seaming(Task):
         self._handwork = handwork
         self._trying = trying
         self.desk: Desk | None = None
-        bench.recording_changed.connect(self.close)
-        bench.version_changed.connect(self._follow)
+        bench.recording_changed.connect(self.leave)
+        bench.edited.connect(self._follow)
 
     def reason_against(self) -> str:
         """Return why the desk cannot be opened now, or nothing."""
@@ -92,7 +92,7 @@ class Seaming(Task):
         """Open the desk on the selection, or on the finding in focus; close it if it is open."""
         work = self._bench.work
         if self.desk is not None:
-            self.close()
+            self.leave()
         elif work and (place := work.place()):
             self._lay(work, work.version, place, _defaults(), "cut", None)
 
@@ -119,7 +119,20 @@ class Seaming(Task):
         settings = method_named("splice").checked(entry.mend.parameters)
         self._lay(work, version, place, settings, "cut", entry)
 
-    def close(self) -> None:
+    @property
+    def holds(self) -> bool:
+        """Whether a cut lies on the desk."""
+        return self.desk is not None
+
+    @property
+    def proposals_count(self) -> int:
+        """How many seams are proposed."""
+        return len(self.desk.proposals) if self.desk is not None else 0
+
+    def lift(self, steps: int) -> None:
+        """A cut has no level."""
+
+    def leave(self) -> None:
         """Clear the desk; nothing changes."""
         if self.desk is not None:
             self.desk = None
@@ -159,7 +172,7 @@ class Seaming(Task):
 
     # What can be done on it.
 
-    def choose(self, number: int) -> None:
+    def pick(self, number: int) -> None:
         """Take one of the seams proposed, counted from 0."""
         desk = self.desk
         if desk and number < len(desk.proposals):
@@ -232,7 +245,7 @@ class Seaming(Task):
             desk.fades_tail = fades
             self._tell()
 
-    def make(self) -> None:
+    def take(self) -> None:
         """Make the cut as it is on the desk."""
         desk = self.desk
         if desk is None:
@@ -357,7 +370,7 @@ class Seaming(Task):
 
     def _follow(self) -> None:
         if self.desk is not None and self.desk.base is not self.desk.work.version:
-            self.close()
+            self.leave()
 
 
 def _defaults() -> dict[str, Any]:

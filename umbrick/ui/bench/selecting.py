@@ -113,7 +113,7 @@ class Selecting(QObject):
         work = self._bench.work
         if work is None:
             return
-        begin, end = work.selection or (work.cursor, work.cursor)
+        begin, end = work.selection.span if work.selection else (work.cursor, work.cursor)
         was = end - begin
         if start is not None:
             begin = self.frames_of(start)
@@ -151,7 +151,7 @@ class Selecting(QObject):
         """Have the keys move the other edge, and look at it."""
         self.moves_start = not self.moves_start
         if (work := self._bench.work) and work.selection:
-            self._look_at(work, work.selection[0] if self.moves_start else work.selection[1])
+            self._look_at(work, work.selection.start if self.moves_start else work.selection.stop)
         self.changed.emit()
         self._bench.said.emit(f"The keys move the {'start' if self.moves_start else 'end'} of the selection.")
 
@@ -185,7 +185,7 @@ class Selecting(QObject):
     def _edge(self, work: Work) -> int:
         if work.selection is None:
             return work.cursor
-        return work.selection[0] if self.moves_start else work.selection[1]
+        return work.selection.start if self.moves_start else work.selection.stop
 
     def _move_to(self, work: Work, frame: int | None, otherwise: str = "") -> None:
         if frame is None:
@@ -195,7 +195,7 @@ class Selecting(QObject):
         if work.selection is None:
             self._bench.step_cursor(frame - work.cursor)
             return
-        start, stop = work.selection
+        start, stop = work.selection.span
         fixed = stop if self.moves_start else start
         if frame == fixed:
             self._bench.said.emit("One sample stays selected; the other edge can be moved on (A).")

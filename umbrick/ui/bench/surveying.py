@@ -67,7 +67,7 @@ class Surveying(Task):
         if work is None or work.selection is None or self.job is not None:
             return
         work.survey_count += 1
-        start, stop = work.selection
+        start, stop = work.selection.span
         version, original, bits = work.outcome, work.history.original, work.recording.format.bits
         in_place = work.history.is_in_place
         prefix = f"{work.survey_count}."

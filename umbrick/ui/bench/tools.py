@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.drawing import Drawing
 from umbrick.ui.bench.handwork import Handwork
+from umbrick.ui.bench.held import Held
 from umbrick.ui.bench.levelling import Levelling
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.pasting import Pasting
@@ -44,26 +45,23 @@ class Tools:
             Reviewing(bench, handwork),
         )
 
-    def let_go(self) -> bool:
+    @property
+    def held(self) -> Held | None:
+        """What the keys act on instead of what they usually mean: the desk, or the copy that is carried."""
+        return next((tool for tool in (self.seaming, self.pasting) if tool.holds), None)
+
+    def leave(self) -> bool:
         """Leave what is being tried, without doing it; whether there was anything."""
-        if self.drawing.stroke is not None:
-            self.drawing.drop()
-        elif self.seaming.desk is not None:
-            self.seaming.close()
-        elif self.pasting.carried is not None:
-            self.pasting.let_go()
-        elif self.levelling.tried is not None:
-            self.levelling.drop()
-        else:
-            return False
-        return True
+        tried = next((tool for tool in self._leavable if tool.holds), None)
+        if tried is not None:
+            tried.leave()
+        return tried is not None
 
     @property
     def holds(self) -> bool:
         """Whether something is being tried."""
-        return (
-            self.drawing.stroke is not None
-            or self.seaming.desk is not None
-            or self.pasting.carried is not None
-            or self.levelling.tried is not None
-        )
+        return any(tool.holds for tool in self._leavable)
+
+    @property
+    def _leavable(self) -> tuple[Drawing | Seaming | Pasting | Levelling, ...]:
+        return self.drawing, self.seaming, self.pasting, self.levelling

@@ -77,7 +77,7 @@ class Viewing(QObject):
         marking.changed.connect(self.shown_changed)
         listening.changed.connect(self._listening_changed)
         listening.ticked.connect(self._ticked)
-        for signal in (bench.recording_changed, bench.version_changed, bench.view_changed, self.shown_changed):
+        for signal in (bench.recording_changed, bench.edited, bench.view_changed, self.shown_changed):
             signal.connect(self._attend)
 
     def shown_version(self, work: Work) -> Version:

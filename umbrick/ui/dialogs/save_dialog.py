@@ -41,7 +41,7 @@ class SaveDialog(QDialog):
         super().__init__(parent)
         self._work = work
         self._order: Order | None = None
-        self._span = work.selection if only_selection else None
+        self._span = work.selection.span if only_selection and work.selection else None
         self.setWindowTitle("Save the selection" if only_selection else "Save a copy")
         self.setMinimumWidth(600)
         self._pattern = pattern

@@ -132,7 +132,8 @@ class ByHand(QWidget):
         for signal in (
             bench.place_changed,
             bench.recording_changed,
-            bench.version_changed,
+            bench.edited,
+            bench.learned,
             selecting.changed,
             pasting.changed,
         ):
@@ -239,7 +240,7 @@ class ByHand(QWidget):
         work = self._bench.work
         if work is None:
             return
-        start, stop = work.selection or (work.cursor, work.cursor)
+        start, stop = work.selection.span if work.selection else (work.cursor, work.cursor)
         length = format_length(stop - start, work.rate)
         on = ""
         if work.channels > 1:

@@ -7,16 +7,18 @@ from PySide6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
+from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.tools import Tools
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.course_page import CoursePage
+from umbrick.ui.panels.made_page import MadePage
 from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.treatment import Treatment
 
 
 class ContextPanel(QStackedWidget):
-    """Shows one of four pages; only that one takes room."""
+    """Shows one of five pages; only that one takes room."""
 
     def __init__(
         self,
@@ -28,26 +30,30 @@ class ContextPanel(QStackedWidget):
         by_hand: ByHand,
         seam: SeamPage,
         course: CoursePage,
+        made: MadePage,
+        lifting: Lifting,
     ) -> None:
         super().__init__()
         self._bench = bench
         self._tools = tools
         self._mending = mending
         self._coursing = coursing
-        self.finding, self.by_hand, self.seam, self.course = finding, by_hand, seam, course
+        self._lifting = lifting
+        self.finding, self.by_hand, self.seam, self.course, self.made = finding, by_hand, seam, course, made
         self._types = False
-        for page in (finding, by_hand, seam, course):
+        for page in (finding, by_hand, seam, course, made):
             page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
             self.addWidget(page)
         for signal in (
             bench.recording_changed,
             bench.place_changed,
-            bench.version_changed,
+            bench.edited,
             tools.seaming.desk_changed,
             tools.pasting.changed,
             tools.levelling.changed,
             mending.offers_changed,
             coursing.changed,
+            lifting.changed,
         ):
             signal.connect(self._choose)
         bench.focus_changed.connect(self._look_at_finding)
@@ -77,6 +83,8 @@ class ContextPanel(QStackedWidget):
             return self.finding
         if self._tools.seaming.desk is not None:
             return self.seam
+        if self._lifting.mend_shown() is not None:
+            return self.made
         if self._coursing.is_open:
             return self.course
         if self._mending.place is not None:

@@ -12,7 +12,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayo
 
 from umbrick.core.course.acting import method_of, treatment_of
 from umbrick.core.course.learning import sound_before
-from umbrick.core.course.step import Step
+from umbrick.core.course.step import AMOUNT, Step
 from umbrick.core.course.treatments.filter import points_of, settings_of
 from umbrick.core.errors import ParameterError
 from umbrick.core.filters.shapes import CUTS, LEVELLING, Point
@@ -25,8 +25,9 @@ from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.panels.response_curve import ResponseCurve
 from umbrick.ui.panels.scrolled import scrolled
+from umbrick.ui.panels.setting_fields import SettingFields
 from umbrick.ui.panels.step_row import StepRow
-from umbrick.ui.panels.step_settings import StepSettings
+from umbrick.ui.soon import Soon
 from umbrick.work.work import Work
 
 _SPECTRUM_AFTER_MS = 120
@@ -64,17 +65,18 @@ class CoursePage(QWidget):
         self.what.setProperty("role", "faint")
         self.what.setWordWrap(True)
         self.rows: list[StepRow] = []
+        self._made: list[StepRow] = []
         self._rows_box = QVBoxLayout()
         self._rows_box.setSpacing(6)
         self.details = QWidget()
         details = QVBoxLayout(self.details)
-        details.setContentsMargins(0, 4, 0, 0)
+        details.setContentsMargins(8, 0, 6, 6)
         details.setSpacing(6)
         self.curve = ResponseCurve()
         self.curve.tried.connect(self._try_points)
         self.curve.changed.connect(self._set_points)
         self.curve.chosen_changed.connect(self._refresh)
-        self.settings = StepSettings()
+        self.settings = SettingFields()
         self.settings.typed.connect(self._typed)
         self.settings.left.connect(self.left)
         self.again = QPushButton("Measure again")
@@ -85,7 +87,7 @@ class CoursePage(QWidget):
         scroll, inner = scrolled()
         inner.setSpacing(8)
         inner.addLayout(self._rows_box)
-        inner.addWidget(self.details)
+        self._rows_box.addWidget(self.details)
         inner.addStretch()
         foot = QHBoxLayout()
         foot.addWidget(buttons["carry"], 3)
@@ -99,8 +101,9 @@ class CoursePage(QWidget):
         layout.addLayout(foot)
         self._spectrum_timer = QTimer(self, singleShot=True, interval=_SPECTRUM_AFTER_MS)
         self._spectrum_timer.timeout.connect(self._measure_spectrum)
+        soon = Soon(self, self._refresh)
         for signal in (bench.recording_changed, bench.place_changed, coursing.changed):
-            signal.connect(self._refresh)
+            signal.connect(soon.ask)
         self._refresh()
 
     def set_theme(self, theme: themes.Theme) -> None:
@@ -118,37 +121,32 @@ class CoursePage(QWidget):
 
     def _refresh(self) -> None:
         work, steps = self._bench.work, self._coursing.steps
-        if self.isHidden() and self._coursing.is_open:
-            return
         self.add.setEnabled(not self._coursing.reason_against())
         self.what.setText(_said(work, len(steps)))
-        names = [step.id for step in steps]
-        if names != [row.name for row in self.rows]:
-            self._lay_out(names)
-        for number, (row, step) in enumerate(zip(self.rows, steps, strict=True), 1):
-            if work is not None:
-                row.show_step(step, number, work.rate, work.channels, step.id == self._coursing.chosen)
-        self._show_details(work, self._coursing.step)
-
-    def _lay_out(self, names: list[str]) -> None:
-        self.details.setParent(None)
-        for row in self.rows:
-            self._rows_box.removeWidget(row)
-            row.hide()
-            row.deleteLater()
-        self.rows = [StepRow(self._coursing, name) for name in names]
-        for row in self.rows:
+        while len(self._made) < len(steps):
+            row = StepRow(self._coursing)
             row.left.connect(self.left)
             self._rows_box.addWidget(row)
+            self._made.append(row)
+        # Rows are taken again for other steps: to make them anew would take longer than all else.
+        self.rows = self._made[: len(steps)]
+        for row in self._made[len(steps) :]:
+            row.hide()
+        if work is not None:
+            for number, (row, step) in enumerate(zip(self.rows, steps, strict=True), 1):
+                row.show_step(step, number, work.rate, work.channels, step.id == self._coursing.chosen)
+                row.show()
+        self._show_details(work, self._coursing.step)
 
     def _show_details(self, work: Work | None, step: Step | None) -> None:
         row = next((row for row in self.rows if step is not None and row.name == step.id), None)
         self.details.setVisible(step is not None and row is not None)
         if work is None or step is None or row is None:
             return
-        if self.details.parentWidget() is not row:
-            row.add_below(self.details)
-            self.details.show()
+        below = self._rows_box.indexOf(row) + 1
+        if self._rows_box.indexOf(self.details) != below:
+            self._rows_box.removeWidget(self.details)
+            self._rows_box.insertWidget(self._rows_box.indexOf(row) + 1, self.details)
         method = method_of(step)
         is_filter = step.method == "filter"
         self.curve.setVisible(is_filter)
@@ -161,7 +159,7 @@ class CoursePage(QWidget):
             settings |= settings_of((chosen,))
             parameters = tuple(p for p in method.parameters if _matters(p, chosen))
             self._spectrum_timer.start()
-        self.settings.show_settings(parameters, settings)
+        self.settings.show_settings(tuple(p for p in parameters if p.name != AMOUNT), settings)
         has_changed = self._coursing.has_changed_since(step)
         self.again.setVisible(treatment_of(step).learn is not None)
         self.again.setText("Measure again: the sound has changed" if has_changed else "Measure again")
@@ -190,9 +188,7 @@ class CoursePage(QWidget):
             self._coursing.set_settings(step.id, changed)
         except ParameterError as error:
             self._coursing.refuse(str(error))
-            field = self.settings.fields[name]
-            if hasattr(field, "refuse"):
-                field.refuse()
+            self.settings.refuse(name)
 
     def _measure_spectrum(self) -> None:
         """Measure the sound that comes to the filter, where it acts, or the selection in it, or around the cursor."""
@@ -233,7 +229,7 @@ def _said(work: Work | None, count: int) -> str:
         return ""
     place = "all of it"
     if work.selection is not None:
-        start, stop = work.selection
+        start, stop = work.selection.span
         place = f"the selection, {format_clock(start, work.rate)}, {format_length(stop - start, work.rate)}"
     if count:
         return f"Sound goes through these in order. A new step lies over {place}."
@@ -242,7 +238,7 @@ def _said(work: Work | None, count: int) -> str:
 
 def _heard_span(work: Work, step: Step) -> tuple[int, int]:
     if work.selection is not None:
-        return work.selection
+        return work.selection.span
     reach = round(_SPECTRUM_SECONDS * work.rate / 2)
     spans = work.ground.placed(step)
     if step.spans is not None and spans:

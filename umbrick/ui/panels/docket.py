@@ -123,7 +123,7 @@ class Docket(QWidget):
 
         bench.recording_changed.connect(self._refresh)
         bench.findings_changed.connect(self._refresh)
-        bench.version_changed.connect(self._refresh)
+        bench.edited.connect(self._refresh)
         bench.focus_changed.connect(self._follow_focus)
         surveying.changed.connect(self._refresh)
         surveying.progressed.connect(lambda share: self.progress.setValue(round(1000 * share)))

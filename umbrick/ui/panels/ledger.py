@@ -211,7 +211,7 @@ class Ledger(QWidget):
         layout.addWidget(self.list, 1)
         self._follows = False
         self._summed_for: tuple[Version, tuple[Entry, ...]] | None = None
-        for signal in (bench.recording_changed, bench.version_changed, lifting.changed):
+        for signal in (bench.recording_changed, bench.edited, lifting.changed):
             signal.connect(self._refresh)
         self._refresh()
 

@@ -52,7 +52,7 @@ class SeamPage(QWidget):
             button.setCheckable(True)
             button.setProperty("role", "row")
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            button.clicked.connect(lambda _, number=number: seaming.choose(number))
+            button.clicked.connect(lambda _, number=number: seaming.pick(number))
         self.measured = QLabel()
         self.measured.setProperty("role", "note")
         self.measured.setWordWrap(True)

@@ -74,7 +74,7 @@ class StatusLine(QWidget):
         bench.failed.connect(lambda text: self.say(text, wrong=True))
         ledger_button.setProperty("role", "plain")
         self._ledger_button = ledger_button
-        bench.version_changed.connect(self._refresh_ledger)
+        bench.edited.connect(self._refresh_ledger)
         bench.recording_changed.connect(self._refresh_ledger)
         bench.place_changed.connect(self._refresh)
         bench.recording_changed.connect(self._refresh)
@@ -145,7 +145,7 @@ class StatusLine(QWidget):
             parts.append(f"peak {format_db(amplitude_to_db(self._pointed.peak))}")
         self.place.setText(" · ".join(parts))
         if work.selection:
-            length = work.selection[1] - work.selection[0]
+            length = work.selection.length
             self.selection.setText(f"selected {format_count(length, 'sample')} · {format_length(length, work.rate)}")
         else:
             self.selection.setText("")

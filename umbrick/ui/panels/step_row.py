@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout
 
 from umbrick.core.course.acting import method_of
 from umbrick.core.course.step import Step, where_told
@@ -23,13 +23,14 @@ class StepRow(QFrame):
     left = Signal()
     """The person has done with typing: the keyboard is free."""
 
-    def __init__(self, coursing: Coursing, name: str) -> None:
+    def __init__(self, coursing: Coursing) -> None:
         super().__init__()
         self._coursing = coursing
-        self.name = name
+        self.name = ""
+        """The step it shows."""
         self._pressed: QPointF | None = None
         self.switch = QCheckBox()
-        self.switch.clicked.connect(lambda: coursing.switch(name))
+        self.switch.clicked.connect(lambda: coursing.switch(self.name))
         self.title = QLabel()
         self.alone, self.without = QPushButton("Alone"), QPushButton("Without")
         self.alone.setToolTip("Hear this step alone")
@@ -37,14 +38,14 @@ class StepRow(QFrame):
         self.off = QPushButton("✕")
         self.off.setToolTip("Take this step off")
         self.off.setAccessibleName("Take this step off")
-        self.off.clicked.connect(lambda: coursing.take_off(name))
+        self.off.clicked.connect(lambda: coursing.take_off(self.name))
         head = QHBoxLayout()
         head.setSpacing(2)
         head.addWidget(self.switch)
         head.addWidget(self.title, 1)
         for button, ear in ((self.alone, Ear.ALONE), (self.without, Ear.WITHOUT)):
             button.setCheckable(True)
-            button.clicked.connect(lambda _, ear=ear: coursing.hear(name, ear))
+            button.clicked.connect(lambda _, ear=ear: coursing.hear(self.name, ear))
         for button in (self.alone, self.without, self.off):
             button.setProperty("role", "plain")
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
@@ -66,17 +67,16 @@ class StepRow(QFrame):
         foot.addWidget(QLabel("Amount"))
         foot.addWidget(self.slider, 1)
         foot.addWidget(self.amount)
-        self.box = QVBoxLayout(self)
-        self.box.setContentsMargins(8, 6, 6, 8)
-        self.box.setSpacing(4)
-        self.box.addLayout(head)
-        self.box.addWidget(self.where)
-        self.box.addLayout(foot)
-        self._is_shown = False
+        box = QVBoxLayout(self)
+        box.setContentsMargins(8, 6, 6, 8)
+        box.setSpacing(4)
+        box.addLayout(head)
+        box.addWidget(self.where)
+        box.addLayout(foot)
 
     def show_step(self, step: Step, number: int, rate: int, channels: int, is_chosen: bool) -> None:
         """Show a step."""
-        self._is_shown = True
+        self.name = step.id
         title = _title(step)
         self.title.setText(f'<span style="font-weight: 600;">{number}&nbsp; {title}</span>')
         self.switch.setChecked(step.is_on)
@@ -98,13 +98,11 @@ class StepRow(QFrame):
         ear = self._coursing.ear
         self.alone.setChecked(ear == (self.name, Ear.ALONE))
         self.without.setChecked(ear == (self.name, Ear.WITHOUT))
-        self.setProperty("role", "chosen_step" if is_chosen else "step")
-        self.style().polish(self)
+        role = "chosen_step" if is_chosen else "step"
+        if self.property("role") != role:
+            self.setProperty("role", role)
+            self.style().polish(self)
         self.setAccessibleName(f"Step {number}: {title}{'' if step.is_on else ', off'}")
-
-    def add_below(self, widget: QWidget) -> None:
-        """Put the settings below."""
-        self.box.addWidget(widget)
 
     def _slid(self, percent: int) -> None:
         self._coursing.try_settings(self.name, {"amount": percent / 100})
@@ -132,7 +130,7 @@ class StepRow(QFrame):
         parent = self.parentWidget()
         if parent is not None:
             at = self.mapTo(parent, event.position().toPoint()).y()
-            rows = [row for row in parent.findChildren(StepRow) if row is not self]
+            rows = [row for row in parent.findChildren(StepRow) if row is not self and row.isVisible()]
             self._coursing.move(self.name, sum(row.geometry().center().y() < at for row in rows))
 
 

@@ -8,6 +8,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from umbrick.core.errors import ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.survey.finding import State
@@ -26,6 +27,7 @@ from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.mending import Mending, Offer, Refusal
 from umbrick.ui.panels.scrolled import scrolled
+from umbrick.ui.panels.setting_fields import SettingFields
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.theme import emphasised
 
@@ -140,6 +142,9 @@ class CandidateCard(QWidget):
 class Treatment(QWidget):
     """Follows the focus: says what is there, offers candidates, and says what a mend does."""
 
+    left = Signal()
+    """The person has done with typing: the keyboard is free."""
+
     def __init__(self, bench: Bench, mending: Mending, buttons: dict[str, QPushButton]) -> None:
         super().__init__()
         self._bench = bench
@@ -156,6 +161,12 @@ class Treatment(QWidget):
         self.cards: list[CandidateCard] = []
         self._card_box = QVBoxLayout()
         self._card_box.setSpacing(5)
+        self.settings = SettingFields()
+        self.settings.typed.connect(self._typed)
+        self.settings.left.connect(self.left)
+        self.usual = QPushButton("As usual")
+        self.usual.setToolTip("The settings that this candidate has by itself")
+        self.usual.clicked.connect(self._as_usual)
         self.legend = QLabel("Seam score: 1 is where nothing stands out.")
         self.legend.setProperty("role", "faint")
         self.effect = QLabel()
@@ -173,7 +184,7 @@ class Treatment(QWidget):
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
         inner.addLayout(self._card_box)
-        for part in (self.legend, rule, self.effect):
+        for part in (self.settings, self.usual, self.legend, rule, self.effect):
             inner.addWidget(part)
         inner.addStretch()
         layout = QVBoxLayout(self)
@@ -194,7 +205,8 @@ class Treatment(QWidget):
             bench.focus_changed,
             bench.chosen_changed,
             bench.findings_changed,
-            bench.version_changed,
+            bench.edited,
+            bench.learned,
             mending.offers_changed,
             mending.changed,
         ):
@@ -253,6 +265,7 @@ class Treatment(QWidget):
                 text += f"\n¶ {note}"
             self.detail.setText(text)
         self._show_cards()
+        self._show_settings()
         self.legend.setVisible(offers is not None)
         self.effect.setText(self._effect())
         self.effect.setVisible(bool(self.effect.text()))
@@ -272,6 +285,35 @@ class Treatment(QWidget):
                 candidate = candidates[index]
                 title = f"{candidate.title} · set" if candidate.is_adjusted else candidate.title
                 card.show_candidate(title, candidate.summary, offers.offers[index], index == offers.chosen)
+
+    def _show_settings(self) -> None:
+        """Show the settings of the chosen candidate, if they are wanted."""
+        offers = self._mending.offers
+        remedy = offers.chosen_remedy if offers and self._mending.shows_settings else None
+        self.settings.setVisible(remedy is not None)
+        self.usual.setVisible(remedy is not None)
+        if remedy is not None:
+            self.usual.setEnabled(remedy.is_adjusted)
+            self.settings.show_settings(remedy.method.parameters, remedy.method.checked(remedy.settings))
+
+    def _typed(self, name: str, text: str) -> None:
+        offers = self._mending.offers
+        remedy = offers.chosen_remedy if offers else None
+        if remedy is None:
+            return
+        try:
+            settings = remedy.method.checked({**remedy.settings, name: text})
+        except ParameterError as error:
+            self._bench.failed.emit(str(error))
+            self.settings.refuse(name)
+            return
+        if settings != remedy.method.checked(remedy.settings):
+            self._mending.adjust(settings)
+
+    def _as_usual(self) -> None:
+        offers = self._mending.offers
+        if offers and (remedy := offers.chosen_remedy):
+            self._mending.adjust(remedy.method.checked(remedy.usual_settings))
 
     def _effect(self) -> str:
         """Return what the chosen mend does to time and level, or what has been done to the level already."""

@@ -12,10 +12,10 @@ from umbrick.core.course.overview import OVERVIEW_BUCKET
 from umbrick.core.course.rendered import TILE
 from umbrick.core.sound.pyramid import Extent
 from umbrick.core.timeline.version import Version
+from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.theme import Theme
-from umbrick.work.work import Work
 
 BAND_HEIGHT = 13
 _BAND_DB = 12.0
@@ -40,16 +40,16 @@ def known_tiles(version: Version, window: Window | None = None, width: int = 1) 
 
 
 def measured_with_beneath(
-    work: Work, version: Version, start: int, stop: int, count: int
+    columns: Columns, version: Version, start: int, stop: int, count: int
 ) -> tuple[Extent, npt.NDArray[np.bool_] | None]:
     """Return the columns of a version, and which of them are those beneath its course, as no more is known yet."""
-    extent = work.columns.measure(version, start, stop, count)
+    extent = columns.measure(version, start, stop, count)
     if rendered_source(version) is None:
         return extent, None
     unknown = extent.low[:, 0] > extent.high[:, 0]
     if not unknown.any():
         return extent, unknown
-    beneath = work.columns.measure(underneath(version), start, stop, count)
+    beneath = columns.measure(underneath(version), start, stop, count)
     rows = unknown[:, np.newaxis]
     return Extent(*(np.where(rows, under, over) for under, over in zip(beneath, extent, strict=True))), unknown
 

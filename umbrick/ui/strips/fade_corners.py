@@ -101,7 +101,7 @@ class FadeCorners(Tool):
         return f"Drag inward to fade {direction}" if direction else ""
 
     def _span(self, work: Work) -> tuple[int, int] | None:
-        return work.selection or ((0, work.frames) if work.frames else None)
+        return work.selection.span if work.selection else ((0, work.frames) if work.frames else None)
 
     def _corners(self, work: Work, rect: QRectF) -> dict[str, QRectF]:
         span = self._span(work)

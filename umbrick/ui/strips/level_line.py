@@ -102,7 +102,7 @@ class LevelLine(Tool):
         if not self._is_on_line(work, position):
             return False
         frame = round(self.strip.frame_at(position.x()))
-        if work.selection and work.selection[0] <= frame < work.selection[1]:
+        if work.selection and work.selection.start <= frame < work.selection.stop:
             self._levelling.chosen = None
             self._held = ("step", frame, position.y())
         else:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,6 +13,7 @@ from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.course.laid import underneath
+from umbrick.core.errors import CancelledError
 from umbrick.core.model.bounds import spans_in
 from umbrick.core.sound.band_limited import CURVE_CONTEXT, band_limited
 from umbrick.core.survey.finding import SPANNING_KINDS, State
@@ -52,6 +54,36 @@ class _Content(NamedTuple):
     natures: npt.NDArray[np.int8]
     mended: npt.NDArray[np.bool_] | None = None
     """Where a course is laid over it: which samples were changed beneath."""
+
+
+@dataclass(frozen=True)
+class _LoupeRequest:
+    version: Version
+    window: Window
+    width: int
+    channel: int
+    original: Version = field(compare=False)
+
+    def make(self, is_overtaken: Callable[[], bool]) -> _Content:
+        """Return the samples in view and the curves through them, of the original too."""
+        version, channel, window = self.version, self.channel, self.window
+        first, last = window.frames_in(version.frames, beside=1)
+        per_sample = self.width / window.length
+        oversampling = int(np.clip(np.ceil(per_sample * _POINTS_PER_PIXEL), 1, _MOST_OVERSAMPLING))
+        start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
+        beneath = underneath(version)
+        now = version.read(start, stop)[:, channel].astype(np.float64)
+        if is_overtaken():
+            raise CancelledError
+        then = _original_beside(beneath, self.original, start, stop)[:, channel].astype(np.float64)
+        shown, shown_curve = _with_curve(now, first - start, last - start, oversampling)
+        before, before_curve = _with_curve(then, first - start, last - start, oversampling)
+        pieces = provenance(beneath, self.original, first, last)
+        natures = np.repeat(pieces.natures, np.diff(pieces.bounds))
+        mended = None
+        if beneath is not version:
+            mended = beneath.read(first, last)[:, channel] != before.astype(np.float32)
+        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling, natures, mended)
 
 
 class LoupeStrip(Strip):
@@ -95,30 +127,14 @@ class LoupeStrip(Strip):
         """Zoom about a frame."""
         self._bench.zoom_loupe(factor, anchor)
 
-    def _key(self, work: Work) -> Any:
-        return self.shown_version(work), work.loupe, work.channel, self.width()
+    def _request_of(self, work: Work) -> _LoupeRequest:
+        version = self.shown_version(work)
+        return _LoupeRequest(version, self.shown_window(work), self.width(), work.channel, work.history.original)
 
     def shown_version(self, work: Work) -> Version:
         """Return the version to be drawn; while the pen is up, the samples that it changes, beneath the course."""
         shown = super().shown_version(work)
         return underneath(shown) if self._drawing.is_on or self._drawing.stroke is not None else shown
-
-    def _make(self, work: Work, version: Version, window: Window) -> _Content:
-        channel = work.channel
-        first, last = window.frames_in(version.frames, beside=1)
-        per_sample = self.width() / window.length
-        oversampling = int(np.clip(np.ceil(per_sample * _POINTS_PER_PIXEL), 1, _MOST_OVERSAMPLING))
-        start, stop = max(0, first - CURVE_CONTEXT), min(version.frames, last + CURVE_CONTEXT)
-        now = version.read(start, stop)[:, channel].astype(np.float64)
-        beneath = underneath(version)
-        is_laid = beneath is not version
-        then = _original_beside(beneath, work.history.original, start, stop)[:, channel].astype(np.float64)
-        shown, shown_curve = _with_curve(now, first - start, last - start, oversampling)
-        before, before_curve = _with_curve(then, first - start, last - start, oversampling)
-        pieces = provenance(beneath, work.history.original, first, last)
-        natures = np.repeat(pieces.natures, np.diff(pieces.bounds))
-        mended = beneath.read(first, last)[:, channel] != before.astype(np.float32) if is_laid else None
-        return _Content(first, channel, before, shown, before_curve, shown_curve, oversampling, natures, mended)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         content = self._content(work, picture)
@@ -159,7 +175,7 @@ class LoupeStrip(Strip):
         content: _Content = picture.content
         stroke = self._drawing.stroke
         if stroke is None or stroke.work is not work:
-            return self._drawn if self._drawn is not None and picture.key != self._key(work) else content
+            return self._drawn if self._drawn is not None and picture.request != self._request_of(work) else content
         first, last = content.first - stroke.first, content.first - stroke.first + len(content.shown)
         if content.channel not in (*stroke.channels, work.channel) or first < 0 or last > len(stroke.samples):
             return content
@@ -413,7 +429,7 @@ class LoupeStrip(Strip):
 
     def _value_at(self, work: Work, position: QPointF, frame: int) -> tuple[int, float | None, float | None]:
         picture = self.picture
-        if picture is None or picture.key != self._key(work):
+        if picture is None or picture.request != self._request_of(work):
             return work.channel, None, None
         index = int(self._viewing.shown_frames(work, frame)) - picture.content.first
         shown = picture.content.shown

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from typing import Any
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 import numpy.typing as npt
@@ -11,12 +11,14 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QMouseEvent, QPainter, QPen, QWheelEvent
 
 from umbrick.core.course.laid import underneath
+from umbrick.core.errors import CancelledError
 from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import channel_name
+from umbrick.core.view.columns import Columns
 from umbrick.core.view.ticks import Tick, beat_ticks, level_ticks, sample_ticks, time_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
@@ -29,11 +31,43 @@ from umbrick.ui.strips.marker_flags import draw_flags, flag_at
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
+from umbrick.ui.theme import Theme
 from umbrick.work.work import Work
 
 RAIL_HEIGHT = 18
 _GLYPH = 10
 _GLYPH_SPACING = 8
+
+
+@dataclass(frozen=True)
+class _PassageRequest:
+    """``size`` is the width and a lane's height in pixels of the screen, ``top`` the amplitude at a lane's upper edge;
+    ``known`` counts what is known."""
+
+    version: Version
+    window: Window
+    size: tuple[int, int]
+    ratio: float
+    top: float
+    theme: Theme
+    known: tuple[int, int]
+    columns: Columns = field(compare=False)
+    original: Version = field(compare=False)
+
+    def make(self, is_overtaken: Callable[[], bool]) -> WavePicture:
+        """Return the picture."""
+        (width, lane), window = self.size, self.window
+        start, stop = int(window.start), max(int(window.start) + 1, round(window.stop))
+        extent, faint = measured_with_beneath(self.columns, self.version, start, stop, width)
+        beneath = underneath(self.version)
+        if is_overtaken():
+            raise CancelledError
+        spans = rebuilt_spans(beneath, self.original, *window.frames_in(beneath.frames))
+        pixels = wave_pixels(extent, columns_of(spans, start, stop, width), lane, self.top, Ink.of(self.theme), faint)
+        change_db = None
+        if beneath is not self.version:
+            change_db = level_change(extent, self.columns.measure(beneath, start, stop, width))
+        return WavePicture(to_image(pixels, self.ratio), extent, change_db)
 
 
 class PassageStrip(Strip):
@@ -71,31 +105,20 @@ class PassageStrip(Strip):
         """Return the upper edge of the provenance row."""
         return self.content_rect().bottom() + 3
 
-    def _key(self, work: Work) -> Any:
-        return (
-            version := self.shown_version(work),
-            known_tiles(version, self.window_of(work), self.width()),
-            work.pyramid.measured_frames if not work.pyramid.is_complete else -1,
-            self.window_of(work),
-            self.size().toTuple(),
-            self.devicePixelRatioF(),
+    def _request_of(self, work: Work) -> _PassageRequest:
+        ratio, rect = self.devicePixelRatioF(), self.content_rect()
+        version, window = self.shown_version(work), self.shown_window(work)
+        return _PassageRequest(
+            version,
+            window,
+            (max(1, round(rect.width() * ratio)), max(4, int(rect.height() * ratio / work.channels))),
+            ratio,
             self._viewing.passage_top(work),
-            self.theme.name,
+            self.theme,
+            (work.pyramid.measured_frames, known_tiles(version, window, self.width())),
+            work.columns,
+            work.history.original,
         )
-
-    def _make(self, work: Work, version: Version, window: Window) -> WavePicture:
-        ratio = self.devicePixelRatioF()
-        rect = self.content_rect()
-        width = max(1, round(rect.width() * ratio))
-        lane = max(4, int(rect.height() * ratio / work.channels))
-        start, stop = int(window.start), max(int(window.start) + 1, round(window.stop))
-        extent, faint = measured_with_beneath(work, version, start, stop, width)
-        beneath = underneath(version)
-        spans = rebuilt_spans(beneath, work.history.original, *window.frames_in(beneath.frames))
-        rebuilt = columns_of(spans, start, stop, width)
-        pixels = wave_pixels(extent, rebuilt, lane, self._viewing.passage_top(work), Ink.of(self.theme), faint)
-        change = None if beneath is version else level_change(extent, work.columns.measure(beneath, start, stop, width))
-        return WavePicture(to_image(pixels, ratio), extent, change)
 
     def _fit_levels(self) -> None:
         if self.picture is not None:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Hashable
-from typing import Any
+from collections.abc import Callable
+from typing import Any, Protocol
 
 from PySide6.QtCore import QObject, Signal
 
@@ -12,14 +12,25 @@ from umbrick.core.errors import CancelledError, UmbrickError
 from umbrick.core.fault_log import fault_named, note_fault
 
 
+class Request(Protocol):
+    """All that a picture depends on, frozen: what makes it never looks at a widget.
+
+    Equal requests give equal pictures.
+    """
+
+    def make(self, is_overtaken: Callable[[], bool], /) -> Any:
+        """Return the picture; CancelledError, at will, once another one is asked for."""
+        ...
+
+
 class Renderer(QObject):
-    """Runs one function at a time; a request that is overtaken before it began is dropped.
+    """Makes one picture at a time; a request that is overtaken before it began is dropped.
 
     The strip paints the last picture it got, moved to where it belongs now, until the next one is ready.
     """
 
     ready = Signal(object, object)
-    """The key of a request, and what its function returned."""
+    """A request, and its picture."""
     failed = Signal(str)
     fault = Signal(str, str)
     """A picture met a fault in Umbrick itself: the sentence, and all details."""
@@ -27,8 +38,8 @@ class Renderer(QObject):
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
         self._wake = threading.Condition()
-        self._next: tuple[Hashable, Callable[[], Any]] | None = None
-        self.busy: Hashable | None = None
+        self._next: Request | None = None
+        self.busy: Request | None = None
         self._closing = False
         self._thread = threading.Thread(target=self._run, name="renderer", daemon=True)
         self._thread.start()
@@ -38,11 +49,11 @@ class Renderer(QObject):
         """Whether no picture is being made."""
         return self._next is None and self.busy is None
 
-    def request(self, key: Hashable, function: Callable[[], Any]) -> None:
-        """Have ``function`` run in the background, unless just that is being done."""
+    def request(self, request: Request) -> None:
+        """Have a picture made, unless just that is being done."""
         with self._wake:
-            if key != self.busy and (self._next is None or self._next[0] != key):
-                self._next = key, function
+            if request not in (self.busy, self._next):
+                self._next = request
                 self._wake.notify()
 
     def close(self) -> None:
@@ -52,16 +63,19 @@ class Renderer(QObject):
             self._wake.notify()
         self._thread.join()
 
+    def _is_overtaken(self) -> bool:
+        return self._next is not None or self._closing
+
     def _run(self) -> None:
         while True:
             with self._wake:
                 self._wake.wait_for(lambda: self._next or self._closing)
                 if self._closing or self._next is None:
                     return
-                key, function = self._next
-                self._next, self.busy = None, key
+                request = self._next
+                self._next, self.busy = None, request
             try:
-                self.ready.emit(key, function())
+                self.ready.emit(request, request.make(self._is_overtaken))
             except CancelledError:
                 pass
             except UmbrickError as error:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
 from typing import NamedTuple
 
 import numpy as np
@@ -11,8 +13,10 @@ from PySide6.QtGui import QFont, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.measure.crossings import Direction, crossings
+from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.cutting.crossfade import rising
-from umbrick.core.mend.cutting.seams import fade_reach
+from umbrick.core.mend.cutting.seams import Seam, fade_reach
+from umbrick.core.mend.place import Place
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_integer, format_length
 from umbrick.ui import theme as themes
@@ -41,6 +45,51 @@ class _Lanes(NamedTuple):
     matching: npt.NDArray[np.int64]
 
 
+@dataclass(frozen=True, eq=False)
+class _DeskRequest:
+    """What lies on the desk, and how many samples on either side of its seam are shown."""
+
+    version: Version
+    seam: Seam
+    mended: Mended | None
+    kind: str
+    place: Place
+    time: str
+    half: int
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _DeskRequest) and self._told == other._told
+
+    def __hash__(self) -> int:
+        return hash(self._told)
+
+    @property
+    def _told(self) -> tuple[object, ...]:
+        # Versions and what was made of them are told by which they are; seams by where they cut.
+        cut = self.seam.out, self.seam.into, self.seam.fade
+        return id(self.version), cut, id(self.mended), self.kind, self.place, self.time, self.half
+
+    def make(self, is_overtaken: Callable[[], bool]) -> _Lanes:
+        """Return both lanes, and what comes of them."""
+        version, seam, mended, place, half = self.version, self.seam, self.mended, self.place, self.half
+        before, after = fade_reach(version.frames, seam.out, seam.into, seam.fade)
+        if self.kind == LOOP:
+            before, after = 0, 0
+        channel = place.channels[0]
+        outgoing, incoming = (_around(version, frame, half, channel) for frame in (seam.out, seam.into))
+        joined = np.concatenate([outgoing[:half], incoming[half:]])
+        if mended is not None and self.kind == LOOP:
+            end = place.stop + mended.mends[0].time_shift
+            sides = (_around(mended.version, frame, half, channel) for frame in (end, place.start))
+            into_end, from_start = sides
+            joined = np.concatenate([into_end[:half], from_start[half:]])
+        elif mended is not None and self.time != "keep":
+            joined = _around(mended.version, seam.out, half, channel)
+        pair = outgoing[half - 1 : half + 1]
+        direction = Direction.RISING if pair[1] >= pair[0] else Direction.FALLING
+        return _Lanes(half, before, after, outgoing, incoming, joined, crossings(incoming, direction))
+
+
 class SeamDesk(QWidget):
     """Shows what is on the desk. The wheel zooms; the arrow keys slide the incoming side."""
 
@@ -55,8 +104,8 @@ class SeamDesk(QWidget):
         self._renderer.ready.connect(self._take)
         self._ask = QTimer(self, singleShot=True)
         self._ask.timeout.connect(self._request)
-        self._wanted: object = None
-        self._shown: object = None
+        self._wanted: _DeskRequest | None = None
+        self._shown: _DeskRequest | None = None
         self.setAccessibleName("Seam desk")
         self.setMinimumHeight(190)
         self.setFocusPolicy(Qt.FocusPolicy.ClickFocus)
@@ -66,7 +115,9 @@ class SeamDesk(QWidget):
     @property
     def is_idle(self) -> bool:
         """Whether what is on screen is what is on the desk."""
-        return self._renderer.is_idle and (self._seaming.desk is None or self._shown == self._key(self._seaming.desk))
+        return self._renderer.is_idle and (
+            self._seaming.desk is None or self._shown == self._request_of(self._seaming.desk)
+        )
 
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
@@ -84,8 +135,9 @@ class SeamDesk(QWidget):
             self._ask.start(0)
         self.update()
 
-    def _key(self, desk: Desk) -> object:
-        return desk, desk.seam.out, desk.seam.into, desk.seam.fade, desk.mended, self.half
+    def _request_of(self, desk: Desk) -> _DeskRequest:
+        half = self.half if self.half is not None else 0
+        return _DeskRequest(desk.version, desk.seam, desk.mended, desk.kind, desk.place, desk.time, half)
 
     def _request(self) -> None:
         desk = self._seaming.desk
@@ -94,35 +146,12 @@ class SeamDesk(QWidget):
         if self.half is None:
             usual = max(round(_USUAL_SECONDS * desk.rate), 2 * desk.seam.fade)
             self.half = min(max(_LEAST_HALF, usual), _MOST_HALF)
-        half = self.half
-        key = self._key(desk)
-        version, seam, mended, kind, place = desk.version, desk.seam, desk.mended, desk.kind, desk.place
-        self._wanted = key
+        self._wanted = self._request_of(desk)
+        self._renderer.request(self._wanted)
 
-        def make() -> _Lanes:
-            before, after = fade_reach(version.frames, seam.out, seam.into, seam.fade)
-            if kind == LOOP:
-                before, after = 0, 0
-            channel = place.channels[0]
-            outgoing, incoming = (_around(version, frame, half, channel) for frame in (seam.out, seam.into))
-            joined = np.concatenate([outgoing[:half], incoming[half:]])
-            if mended is not None and kind == LOOP:
-                end = place.stop + mended.mends[0].time_shift
-                joined = np.concatenate(
-                    [_around(mended.version, end, half, channel)[:half],
-                     _around(mended.version, place.start, half, channel)[half:]]
-                )  # fmt: skip
-            elif mended is not None and desk.time != "keep":
-                joined = _around(mended.version, seam.out, half, channel)
-            pair = outgoing[half - 1 : half + 1]
-            direction = Direction.RISING if pair[1] >= pair[0] else Direction.FALLING
-            return _Lanes(half, before, after, outgoing, incoming, joined, crossings(incoming, direction))
-
-        self._renderer.request(key, make)
-
-    def _take(self, key: object, lanes: _Lanes) -> None:
-        if key == self._wanted:
-            self._lanes, self._shown = lanes, key
+    def _take(self, request: _DeskRequest, lanes: _Lanes) -> None:
+        if request == self._wanted:
+            self._lanes, self._shown = lanes, request
         self.update()
 
     def wheelEvent(self, event: QWheelEvent) -> None:

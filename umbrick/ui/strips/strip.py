@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from PySide6.QtCore import QEvent, QObject, QPoint, QPointF, QRectF, Qt, QTimer, Signal
 from PySide6.QtGui import QFont, QHelpEvent, QImage, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
@@ -13,7 +13,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.viewing import Pointed, Viewing
-from umbrick.ui.strips.renderer import Renderer
+from umbrick.ui.strips.renderer import Renderer, Request
 from umbrick.work.work import Work
 
 if TYPE_CHECKING:
@@ -27,13 +27,26 @@ DRAG_PIXELS = 3
 """From how far on a press of the pointer is a drag."""
 
 
+class StripRequest(Request, Protocol):
+    """What a strip's picture depends on."""
+
+    @property
+    def window(self) -> Window:
+        """The span it shows."""
+        ...
+
+
 @dataclass(frozen=True)
 class Picture:
-    """A finished background: its request's key, the window it shows, and what was made."""
+    """A finished background: what it was made from, and what was made."""
 
-    key: Any
-    window: Window
+    request: StripRequest
     content: Any
+
+    @property
+    def window(self) -> Window:
+        """The span it shows."""
+        return self.request.window
 
 
 class Strip(QWidget):
@@ -49,7 +62,7 @@ class Strip(QWidget):
         self._bench = viewing.bench
         self.theme = themes.DAYLIGHT
         self.picture: Picture | None = None
-        self._windows: dict[Any, Window] = {}
+        self._asked: StripRequest | None = None
         self._drag: tuple[str, QPointF, Any] | None = None
         self.tools: list[Tool] = []
         """What lies over the waveform and can be taken hold of, the topmost first."""
@@ -70,7 +83,8 @@ class Strip(QWidget):
         self.setAccessibleName(self.title)
         for signal in (
             self._bench.recording_changed,
-            self._bench.version_changed,
+            self._bench.edited,
+            self._bench.learned,
             self._bench.view_changed,
             self._bench.place_changed,
             self._bench.findings_changed,
@@ -85,7 +99,7 @@ class Strip(QWidget):
     def is_idle(self) -> bool:
         """Whether the picture on screen is the one that belongs there."""
         return self._renderer.is_idle and (
-            self._work is None or (self.picture is not None and self.picture.key == self._key(self._work))
+            self._work is None or (self.picture is not None and self.picture.request == self._request_of(self._work))
         )
 
     def set_theme(self, theme: themes.Theme) -> None:
@@ -123,11 +137,8 @@ class Strip(QWidget):
         """Return where the waveform is."""
         return QRectF(0, TITLE_HEIGHT, self.width(), max(8, self.height() - TITLE_HEIGHT - RULER_HEIGHT))
 
-    def _key(self, work: Work) -> Any:
-        raise NotImplementedError
-
-    def _make(self, work: Work, version: Version, window: Window) -> Any:
-        """Return the picture's content; runs in the background and must not touch the widget."""
+    def _request_of(self, work: Work) -> StripRequest:
+        """Return all that the picture depends on which belongs here now."""
         raise NotImplementedError
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
@@ -165,7 +176,7 @@ class Strip(QWidget):
         work = self._work
         if work is None:
             return
-        if self.picture is None or self.picture.key != self._key(work):
+        if self.picture is None or self.picture.request != self._request_of(work):
             # After all strips have painted: a picture in the making would only slow them down.
             self._ask.start(0)
         self._paint(painter, work, self.picture)
@@ -178,20 +189,18 @@ class Strip(QWidget):
 
     def _forget_picture(self) -> None:
         """What is drawn is of another recording now, which may have other channels."""
-        self.picture = None
-        self._windows = {}
+        self.picture = self._asked = None
 
     def _request(self) -> None:
         """Have the picture made that belongs here now."""
         work = self._work
         if work is not None:
-            key, window, version = self._key(work), self.shown_window(work), self.shown_version(work)
-            self._windows = {key: window}
-            self._renderer.request(key, lambda: self._make(work, version, window))
+            self._asked = self._request_of(work)
+            self._renderer.request(self._asked)
 
-    def _take(self, key: Any, content: Any) -> None:
-        if key in self._windows:
-            self.picture = Picture(key, self._windows[key], content)
+    def _take(self, request: StripRequest, content: Any) -> None:
+        if request == self._asked:
+            self.picture = Picture(request, content)
         self.update()
 
     def _draw_image(self, painter: QPainter, image: QImage, window: Window, made_for: Window, rect: QRectF) -> None:
@@ -212,7 +221,7 @@ class Strip(QWidget):
 
     def _draw_selection(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         if work.selection:
-            left, right = (self.x_of(frame) for frame in work.selection)
+            left, right = (self.x_of(frame) for frame in work.selection.span)
             for lane in self._selection_rects(work, rect):
                 painter.fillRect(
                     QRectF(left, lane.y(), max(1.0, right - left), lane.height()), self.theme.color("selection", 76)
@@ -287,7 +296,9 @@ class Strip(QWidget):
             self._drag = ("select", event.position(), edge)
         elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
             anchor = (
-                work.cursor if not work.selection else min(work.selection, key=lambda f: -abs(f - self.frame_at(x)))
+                work.cursor
+                if not work.selection
+                else min(work.selection.span, key=lambda f: -abs(f - self.frame_at(x)))
             )
             self._drag = ("select", event.position(), anchor)
             self._bench.select(anchor, self._selected_frame(x, anchor, event))
@@ -347,7 +358,7 @@ class Strip(QWidget):
             self._bench.select(0, 0)
             self._clicked(self._drag[2])
         elif self._drag and self._drag[0] == "select" and self._work and self._work.selection:
-            self._bench.set_cursor(self._work.selection[0], follow=False)
+            self._bench.set_cursor(self._work.selection.start, follow=False)
         self._drag = None
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
@@ -425,14 +436,14 @@ class Strip(QWidget):
     def _go_to(self, work: Work, position: QPointF) -> None:
         """Go to a place that something is asked for at, unless that is in the selection."""
         frame = self.frame_at(position.x())
-        if not (work.selection and work.selection[0] <= frame < work.selection[1]):
+        if not (work.selection and work.selection.start <= frame < work.selection.stop):
             self._bench.select(0, 0)
             self._clicked(frame)
 
     def _selection_edge(self, work: Work, x: float) -> int | None:
         """Return the other edge of the selection if the pointer is on one of its edges."""
         if work.selection:
-            for own, other in (work.selection, work.selection[::-1]):
+            for own, other in (work.selection.span, work.selection.span[::-1]):
                 if abs(self.x_of(own) - x) <= 4:
                     return other
         return None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -14,6 +16,7 @@ from umbrick.core.survey.finding import Family, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
+from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
 from umbrick.ui.bench.viewing import Viewing
@@ -21,6 +24,7 @@ from umbrick.ui.strips.course_picture import known_tiles, measured_with_beneath
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
+from umbrick.ui.theme import Theme
 from umbrick.work.listing import CODES
 from umbrick.work.work import Work
 
@@ -30,6 +34,33 @@ _EDGE = 5
 
 _Ticks = tuple[Family, bool, list[int]]
 """A family's findings, open or not: the pixels where there are any."""
+
+
+@dataclass(frozen=True)
+class _WholeRequest:
+    """``size`` is in pixels of the screen, ``top`` the amplitude at the upper edge; ``known`` counts what is known."""
+
+    version: Version
+    window: Window
+    size: tuple[int, int]
+    ratio: float
+    top: float
+    theme: Theme
+    known: tuple[int, int]
+    columns: Columns = field(compare=False)
+    original: Version = field(compare=False)
+    sketch: Extent | None = field(compare=False)
+
+    def make(self, is_overtaken: Callable[[], bool]) -> WavePicture:
+        """Return the picture."""
+        (width, height), frames = self.size, max(1, self.version.frames)
+        measured, faint = measured_with_beneath(self.columns, self.version, 0, frames, width)
+        extent = _together(measured)
+        if self.sketch is not None:
+            _fill_in(extent, _together(self.sketch))
+        rebuilt = columns_of(rebuilt_spans(underneath(self.version), self.original), 0, self.version.frames, width)
+        pixels = wave_pixels(extent, rebuilt, height, self.top, Ink.of(self.theme), faint)
+        return WavePicture(to_image(pixels, self.ratio), extent)
 
 
 class WholeStrip(Strip):
@@ -55,30 +86,22 @@ class WholeStrip(Strip):
         """Return where the waveform is."""
         return QRectF(0, TITLE_HEIGHT, self.width(), max(8, self.height() - TITLE_HEIGHT - _FOOT))
 
-    def _key(self, work: Work) -> Any:
-        ratio = self.devicePixelRatioF()
-        return (
-            version := self.shown_version(work),
-            known_tiles(version),
-            work.pyramid.measured_frames,
-            work.sketch is not None,
-            self.size().toTuple(),
+    def _request_of(self, work: Work) -> _WholeRequest:
+        ratio, rect = self.devicePixelRatioF(), self.content_rect()
+        version = self.shown_version(work)
+        is_sketched = work.sketch is not None and not work.pyramid.is_complete
+        return _WholeRequest(
+            version,
+            self.shown_window(work),
+            (max(1, round(rect.width() * ratio)), max(8, round(rect.height() * ratio))),
             ratio,
             round(self._viewing.shown_top(work), 3),
-            self.theme.name,
+            self.theme,
+            (work.pyramid.measured_frames, known_tiles(version)),
+            work.columns,
+            work.history.original,
+            work.sketch if is_sketched else None,
         )
-
-    def _make(self, work: Work, version: Version, window: Window) -> WavePicture:
-        ratio = self.devicePixelRatioF()
-        rect = self.content_rect()
-        width, height = max(1, round(rect.width() * ratio)), max(8, round(rect.height() * ratio))
-        measured, faint = measured_with_beneath(work, version, 0, max(1, version.frames), width)
-        extent = _together(measured)
-        if work.sketch is not None and not work.pyramid.is_complete:
-            _fill_in(extent, _together(work.sketch))
-        rebuilt = columns_of(rebuilt_spans(underneath(version), work.history.original), 0, version.frames, width)
-        pixels = wave_pixels(extent, rebuilt, height, self._viewing.shown_top(work), Ink.of(self.theme), faint)
-        return WavePicture(to_image(pixels, ratio), extent)
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()

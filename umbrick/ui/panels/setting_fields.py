@@ -1,4 +1,4 @@
-"""The settings of a step, one field for each, with what they are called and their units; changed while it plays."""
+"""The settings of a step or a mend, one field for each, with what they are called and their units."""
 
 from __future__ import annotations
 
@@ -8,24 +8,16 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QWidget
 
-from umbrick.core.course.step import AMOUNT
 from umbrick.core.mend.parameters import Parameter
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.typed_field import TypedField
 
-_WORDS = {
-    "low_cut": "low cut",
-    "high_cut": "high cut",
-    "low_shelf": "low shelf",
-    "high_shelf": "high shelf",
-    "true_peak": "true peak",
-}
 _LABELS = {"q": "Sharpness", "over_s": "Averaged over", "slope_db": "Slope"}
 _UNITS = {"slope_db": "dB an octave"}
 
 
-class StepSettings(QWidget):
-    """Fields for parameters."""
+class SettingFields(QWidget):
+    """Fields for parameters; each value is meant as soon as it is typed or chosen."""
 
     typed = Signal(str, str)
     """The name of a parameter, and what was typed or chosen for it."""
@@ -43,15 +35,25 @@ class StepSettings(QWidget):
 
     def show_settings(self, parameters: tuple[Parameter, ...], settings: Mapping[str, Any]) -> None:
         """Show parameters with their values."""
-        wanted = tuple(parameter for parameter in parameters if parameter.name != AMOUNT)
-        if wanted != self._shown:
-            self._lay_out(wanted)
-        for parameter in wanted:
+        if parameters != self._shown:
+            self._lay_out(parameters)
+        for parameter in parameters:
             field, value = self.fields[parameter.name], settings[parameter.name]
             if isinstance(field, QComboBox):
                 field.setCurrentIndex(field.findData(str(value)))
             else:
                 field.show_value(in_field(parameter, value))
+
+    def focus_first(self) -> None:
+        """Have the keyboard type into the first field."""
+        if self._shown:
+            self.fields[self._shown[0].name].setFocus()
+
+    def refuse(self, name: str) -> None:
+        """What was typed for a parameter makes no sense: have it typed again."""
+        field = self.fields[name]
+        if isinstance(field, TypedField):
+            field.refuse()
 
     def _lay_out(self, parameters: tuple[Parameter, ...]) -> None:
         while (item := self._grid.takeAt(0)) is not None:
@@ -74,7 +76,7 @@ class StepSettings(QWidget):
         box = QComboBox()
         unit = f" {_UNITS[parameter.name]}" if parameter.name in _UNITS else ""
         for choice in parameter.choices:
-            box.addItem(f"{_WORDS.get(choice, choice)}{unit}", choice)
+            box.addItem(f"{choice.replace('_', ' ')}{unit}", choice)
         box.activated.connect(lambda index: self.typed.emit(parameter.name, box.itemData(index)))
         keep_keys(box)
         return box

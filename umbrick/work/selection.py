@@ -1,0 +1,40 @@
+"""What is selected."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from umbrick.core.mend.place import Place
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """A half-open span of frames of the version that is worked on, on some channels; never empty."""
+
+    start: int
+    stop: int
+    channels: tuple[int, ...]
+
+    @property
+    def span(self) -> tuple[int, int]:
+        """Start and stop."""
+        return self.start, self.stop
+
+    @property
+    def length(self) -> int:
+        """Frames."""
+        return self.stop - self.start
+
+    @property
+    def place(self) -> Place:
+        """Where a method is to work."""
+        return Place(self.start, self.stop, self.channels)
+
+    def on(self, channels: tuple[int, ...]) -> Selection:
+        """Return the same span on other channels."""
+        return replace(self, channels=channels)
+
+    def within(self, frames: int) -> Selection | None:
+        """Return what of it lies in a version of so many frames; None if nothing does."""
+        start, stop = min(self.start, frames), min(self.stop, frames)
+        return replace(self, start=start, stop=stop) if start < stop else None
