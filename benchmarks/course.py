@@ -97,7 +97,7 @@ def _in_the_window(window, application) -> None:
         """Return how long it takes from a change to the first block that is made of it."""
         began = time.perf_counter()
         change()
-        wanted = window.viewing.shown_version(work)
+        wanted = coursing.through(work, work.version)
         while not (engine._state.sounding and engine._state.sounding.after is wanted):
             application.processEvents()
             time.sleep(0.001)

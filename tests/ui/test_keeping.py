@@ -15,7 +15,7 @@ from umbrick.casebook.unnamed import left_behind
 from umbrick.core.errors import UmbrickError
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui.window import BenchWindow
-from umbrick.work.whereabouts import show_view
+from umbrick.work.whereabouts import standing_of
 
 
 @pytest.fixture
@@ -326,5 +326,5 @@ def test_settings_of_one_kind_hold_on_after_days(start, hot):
 )
 def test_settings_that_no_method_has_are_left_out(surveyed, told):
     work = surveyed.work
-    show_view(work, {"adjusted": {"clipping": told}})
+    work.history.begin_with(standing_of({"adjusted": {"clipping": told}}, {}))
     assert work.adjusted == {}

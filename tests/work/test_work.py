@@ -63,14 +63,14 @@ def test_states_follow_the_history_and_nothing_else(work):
 def test_the_listing_stays_the_same_object_until_something_changes(work):
     listing = work.listing()
     assert work.listing() is listing
-    work.sensitivity["clipping"] = 0.9
+    work.tried_sensitivity["clipping"] = 0.9
     assert work.listing() is not listing
 
 
 def test_what_was_decided_stays_listed_at_any_sensitivity(work):
     first = work.listing().open_findings()[0]
     mend(work, [first])
-    work.sensitivity["clipping"] = 0.0
+    work.tried_sensitivity["clipping"] = 0.0
     assert first in [work.table.findings[row] for row in work.listing().rows]
 
 

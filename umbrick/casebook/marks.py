@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import astuple
 from typing import Any
 
@@ -12,9 +12,9 @@ from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import JSON_LIMIT, LONGEST_TEXT, loaded
 from umbrick.casebook.steps import Profiles, pack_step, profile_key, profile_text, unpack_step
 from umbrick.core.errors import ParameterError
-from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn
+from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn, Standing, StandingTurn
 
-_MARKER, _NOTE, _COURSE = "marker", "note", "course"
+_MARKER, _NOTE, _COURSE, STANDING = "marker", "note", "course", "standing"
 
 
 def pack_marks(marks: tuple[Mark, ...]) -> str:
@@ -42,6 +42,9 @@ def write_profiles(connection: sqlite3.Connection, recording: int, marks: Iterab
 def _packed(mark: Mark) -> list[Any]:
     if isinstance(mark, NoteTurn):
         return [_NOTE, mark.finding_id, mark.before, mark.after]
+    if isinstance(mark, StandingTurn):
+        sides = mark.before, mark.after
+        return [STANDING, *([dict(s.sensitivity), dict(s.preferred), _plain(s.adjusted)] for s in sides)]
     if isinstance(mark, CourseTurn):
         return [_COURSE, *([pack_step(step) for step in course] for course in (mark.before, mark.after))]
     return [_MARKER, *(None if marker is None else astuple(marker) for marker in (mark.before, mark.after))]
@@ -59,10 +62,30 @@ def _unpacked(row: Any, frames: int, channels: int, profiles: Profiles) -> Mark:
             if len({step.id for step in course}) != len(course):
                 raise ValueError(course)
         return CourseTurn(before_course, after_course)
+    if kind == STANDING:
+        before_standing, after_standing = (_standing(value) for value in values)
+        return StandingTurn(before_standing, after_standing)
     if kind != _MARKER:
         raise ValueError(kind)
     before_row, after_row = values
     return MarkerTurn(_marker(before_row, frames), _marker(after_row, frames))
+
+
+def _plain(adjusted: Mapping[str, Mapping[str, Any]]) -> dict[str, dict[str, Any]]:
+    return {kind: dict(told) for kind, told in adjusted.items()}
+
+
+def _standing(row: Any) -> Standing:
+    sensitivity, preferred, adjusted = row
+    if not all(isinstance(part, dict) for part in row):
+        raise TypeError(row)
+    if not all(isinstance(value, int | float) and 0 <= value <= 1 for value in sensitivity.values()):
+        raise ValueError(sensitivity)
+    if not all(isinstance(title, str) for title in preferred.values()):
+        raise TypeError(preferred)
+    if not all(isinstance(told, dict) for told in adjusted.values()):
+        raise TypeError(adjusted)
+    return Standing(sensitivity, preferred, adjusted)
 
 
 def _marker(row: Any, frames: int) -> Marker | None:

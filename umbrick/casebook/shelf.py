@@ -13,6 +13,7 @@ from umbrick.casebook.edits import Restored
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import JSON_LIMIT, LONGEST_PATH, MOST_FRAMES, loaded, names
 from umbrick.casebook.locating import absolute, relative, stat_of
+from umbrick.casebook.marks import STANDING
 from umbrick.casebook.seal import is_sealed, seal_of
 from umbrick.casebook.store import Store
 from umbrick.casebook.surveys import Surveyed
@@ -203,7 +204,9 @@ class Shelf:
 
     def is_worth_keeping(self) -> bool:
         """Whether anything was done with the recording that could not be had again by opening it."""
-        return self.store.row("SELECT 1 FROM edits WHERE recording = ? LIMIT 1", self.number) is not None
+        only_settled = f'[["{STANDING}"%'  # moving a slider alone is nothing to be offered back
+        done = "SELECT 1 FROM edits WHERE recording = ? AND marks NOT LIKE ? LIMIT 1"
+        return self.store.row(done, self.number, only_settled) is not None
 
     def _step(self, history: History, step: int) -> Edit | None:
         now = history.now + step

@@ -21,7 +21,7 @@ from umbrick.cli.options import (
 )
 from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_json
 from umbrick.cli.survey import run_survey
-from umbrick.core.course.acting import method_of, treatment_of
+from umbrick.core.course.acting import makes_all_anew, method_of, treatment_of
 from umbrick.core.course.ahead import highest_sample, read_ahead
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import learned, new_step
@@ -181,6 +181,7 @@ def mend_command(
                 papers=Papers(path, done=done_in_words(result.mends, result.course)),
                 origin_format=recording.format,
                 gain_db=gain_db,
+                made_anew=makes_all_anew(result.course),
                 overwrite=overwrite or in_place,
                 keep_as=keep_as,
                 on_kept=lambda: write_down(path, keep_as) if keep_as else None,

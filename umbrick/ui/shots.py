@@ -114,6 +114,22 @@ def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> N
     photographer.shoot("markers")
 
 
+def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
+    """Picture a course: a low cut and softer highs over a voice, its response over the voice's spectrum."""
+    work = window.bench.work
+    assert work is not None
+    window.bench.select(0, 0)
+    for command in ("lay_low_cut", "lay_peak", "lay_soft"):
+        photographer.run(command)
+    window.bench.set_passage(Window(8.0 * work.rate, 16.0 * work.rate))
+    photographer.settle()
+    photographer.shoot("course")
+    for _ in range(3):
+        window.bench.undo()
+    window.coursing.set_open(False)
+    photographer.settle()
+
+
 def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
     """Picture a hole on the seam desk, the level curve, a carried copy, and a stroke in the Loupe."""
     work = _show(photographer, window, "concertina-waltz")
@@ -196,6 +212,7 @@ def take(folder: Path) -> None:
         photographer.shoot("level-review")
         photographer.run("review")
         _work_with_the_ledger(photographer, window)
+        _lay_a_course(photographer, window)
         _show(photographer, window, "radio-call")
         photographer.run("survey")
         _focus(photographer, window, "stutter", 2)

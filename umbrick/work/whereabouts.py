@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from typing import Any, TypeGuard
 
 from umbrick.casebook.shelf import SAVED_AT
-from umbrick.core.errors import ParameterError
-from umbrick.core.mend.registry import METHODS
-from umbrick.core.mend.remedies import Adjustment
+from umbrick.core.timeline.marks import Standing
 from umbrick.core.view.window import Window
 from umbrick.work.selection import Selection
+from umbrick.work.settled import adjustment_of
 from umbrick.work.work import Work
 
 
@@ -24,8 +24,6 @@ def view_of(work: Work) -> dict[str, Any]:
         "loupe": [work.loupe.start, work.loupe.stop],
         "magnified": work.magnified,
         "focus": work.focus.id if work.focus else None,
-        "preferred": dict(work.preferred),
-        "adjusted": {kind: _told(adjustment) for kind, adjustment in work.adjusted.items()},
         SAVED_AT: None if work.has_unsaved_mends else work.history.now,
     }
 
@@ -45,36 +43,16 @@ def show_view(work: Work, view: dict[str, Any]) -> None:
         work.loupe = Window(*span).within(frames)
     if _is_place(magnified := view.get("magnified"), 4096) and magnified >= 1:
         work.magnified = float(magnified)
-    if isinstance(preferred := view.get("preferred"), dict):
-        work.preferred = {str(kind): str(title) for kind, title in preferred.items()}
-    if isinstance(adjusted := view.get("adjusted"), dict):
-        read = {str(kind): _adjustment(told) for kind, told in adjusted.items()}
-        work.adjusted = {kind: adjustment for kind, adjustment in read.items() if adjustment}
     row = work.table.rows.get(str(view.get("focus")))
     work.focus = work.table.findings[row] if row is not None else None
 
 
-def _told(adjustment: Adjustment) -> dict[str, Any]:
-    return {
-        "title": adjustment.title,
-        "method": adjustment.method.name,
-        "settings": dict(adjustment.settings),
-        "is_of_recording": adjustment.is_of_recording,
-    }
-
-
-def _adjustment(told: Any) -> Adjustment | None:
-    """Return settings as they were told, or None for what no method has."""
-    if not isinstance(told, dict) or not isinstance(settings := told.get("settings"), dict):
-        return None
-    method = METHODS.get(str(told.get("method")))
-    if method is None:
-        return None
-    try:
-        checked = method.checked(settings)
-    except ParameterError:
-        return None
-    return Adjustment(str(told.get("title")), method, checked, told.get("is_of_recording") is True)
+def standing_of(view: dict[str, Any], sensitivity: Mapping[str, float]) -> Standing:
+    """Return what was settled for kinds of finding, as earlier casebooks kept it beside where one was looking."""
+    preferred, adjusted = view.get("preferred"), view.get("adjusted")
+    titles = {str(kind): str(title) for kind, title in preferred.items()} if isinstance(preferred, dict) else {}
+    told = adjusted.items() if isinstance(adjusted, dict) else ()
+    return Standing(dict(sensitivity), titles, {str(kind): one for kind, one in told if adjustment_of(one)})
 
 
 def _is_place(value: Any, limit: int) -> TypeGuard[int | float]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -31,6 +31,7 @@ from umbrick.work.decisions import Decisions
 from umbrick.work.leases import Leases
 from umbrick.work.listing import ALL, CODES, Listing
 from umbrick.work.selection import Selection
+from umbrick.work.settled import adjustment_of
 from umbrick.work.sieve import Sieve
 
 PASSAGE_SECONDS = 4.0
@@ -70,11 +71,8 @@ class Work:
     survey_count: int = 0
     found: FindingTable = field(default_factory=lambda: FindingTable.of(()))
     """Every finding that is listed, in frames of the original."""
-    sensitivity: dict[str, float] = field(default_factory=dict)
-    preferred: dict[str, str] = field(default_factory=dict)
-    """For kinds of finding the title of the mend that comes first, as rehearsed."""
-    adjusted: dict[str, Adjustment] = field(default_factory=dict)
-    """For kinds of finding the settings that were changed last."""
+    tried_sensitivity: dict[str, float] = field(default_factory=dict)
+    """For kinds of finding the sensitivity while it is being set."""
     sieve: Sieve = ALL
     """What of the docket is shown."""
     closed: dict[str, frozenset[str]] = field(default_factory=dict)
@@ -136,6 +134,22 @@ class Work:
     def version(self) -> Version:
         """The version that is worked on."""
         return self.history.current
+
+    @property
+    def sensitivity(self) -> dict[str, float]:
+        """For kinds of finding the sensitivity, where it is not the usual one."""
+        return {**self.history.standing.sensitivity, **self.tried_sensitivity}
+
+    @property
+    def preferred(self) -> Mapping[str, str]:
+        """For kinds of finding the title of the mend that comes first, as rehearsed."""
+        return self.history.standing.preferred
+
+    @property
+    def adjusted(self) -> dict[str, Adjustment]:
+        """For kinds of finding the settings that were changed last; what no method has is left out."""
+        read = {kind: adjustment_of(told) for kind, told in self.history.standing.adjusted.items()}
+        return {kind: adjustment for kind, adjustment in read.items() if adjustment is not None}
 
     @property
     def ground(self) -> Ground:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 
-from umbrick.core.course.step import Step
+from umbrick.core.course.step import Course, Step
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
@@ -29,6 +29,11 @@ def acts(step: Step) -> bool:
     """Return whether a step changes anything at all."""
     wanted = step.is_on and step.amount > 0 and step.spans != ()
     return wanted and not treatment_of(step).changes_nothing(step.settings, step.profile)
+
+
+def makes_all_anew(course: Course) -> bool:
+    """Return whether a course leaves not one sample as it is on some channel."""
+    return any(step.spans is None and acts(step) for step in course)
 
 
 def sound_key(step: Step) -> str:

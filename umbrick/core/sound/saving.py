@@ -99,6 +99,7 @@ def save(
     papers: Papers | None = None,
     origin_format: FileFormat | None = None,
     gain_db: float = 0.0,
+    made_anew: bool = False,
     overwrite: bool = False,
     keep_as: Path | None = None,
     on_kept: Callable[[], None] = lambda: None,
@@ -129,6 +130,8 @@ def save(
         That file's format.
     gain_db : float
         Level change on the way, in dB.
+    made_anew : bool
+        Whether every sample was made anew, so that none lies on the steps of fixed point any more.
     overwrite : bool
         Whether an existing target may be replaced.
     keep_as : Path, optional
@@ -159,7 +162,8 @@ def save(
         sweep(target.parent)
         with PartFile(target.parent, target.suffix) as part:
             try:
-                over = _write(outgoing, part, form, origin_format, db_to_amplitude(gain_db), progress, is_cancelled)
+                gain = db_to_amplitude(gain_db)
+                over = _write(outgoing, part, form, origin_format, gain, made_anew, progress, is_cancelled)
             except soundfile.LibsndfileError as error:
                 raise FileError(*_explain_library(error, target)) from error
             note = metadata.carry_over(papers.origin, part.path, _altering(papers, form, outgoing)) if papers else ""
@@ -213,13 +217,14 @@ def _write(
     form: FileFormat,
     origin_format: FileFormat | None,
     gain: float,
+    made_anew: bool,
     progress: Callable[[float], None],
     is_cancelled: Callable[[], bool],
 ) -> int:
     bits = form.bits
     origin_bits = origin_format.bits if origin_format else None
     deeper = origin_bits is None or (bits is not None and origin_bits > bits)
-    changed = deeper or gain != 1.0 or not outgoing.is_exact
+    changed = deeper or made_anew or gain != 1.0 or not outgoing.is_exact
     dither = TriangularDither(bits, outgoing.channels) if bits is not None and changed else None
     step = 2.0 ** (1 - bits) if bits is not None else 0.0
     over = written = 0

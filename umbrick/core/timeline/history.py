@@ -13,7 +13,7 @@ from umbrick import __version__
 from umbrick.core.course.step import Course, Settled
 from umbrick.core.errors import UmbrickError
 from umbrick.core.timeline.change import Change, applied
-from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn
+from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn, Standing, StandingTurn
 from umbrick.core.timeline.version import Version
 
 _VERSIONS_AT_HAND = 8
@@ -135,6 +135,7 @@ class History:
     _markers: dict[str, Marker] = field(init=False, default_factory=dict)
     _notes: dict[str, str] = field(init=False, default_factory=dict)
     _settled: tuple[tuple[Entry, ...], tuple[Settled, ...]] | None = field(init=False, default=None)
+    _standing: Standing = field(init=False, default_factory=Standing)
     _course: Course = field(init=False, default=())
     _lines: list[Entry] = field(init=False, default_factory=list)
     _acting: int = field(init=False, default=0)
@@ -233,6 +234,16 @@ class History:
     def course(self) -> Course:
         """The treatments laid over the current version."""
         return self._course
+
+    @property
+    def standing(self) -> Standing:
+        """What is settled for kinds of finding."""
+        return self._standing
+
+    def begin_with(self, standing: Standing) -> None:
+        """Take over what was settled before histories knew of it; no effect if this one does."""
+        if not any(isinstance(mark, StandingTurn) for edit in self._edits for mark in edit.marks):
+            self._standing = standing
 
     @property
     def settled(self) -> tuple[Settled, ...]:
@@ -380,6 +391,8 @@ class History:
         for mark in marks:
             if isinstance(mark, CourseTurn):
                 self._course = mark.after
+            elif isinstance(mark, StandingTurn):
+                self._standing = mark.after
             elif isinstance(mark, NoteTurn):
                 self._notes[mark.finding_id] = mark.after
                 if not mark.after:
@@ -413,6 +426,8 @@ class History:
 def _reversed(mark: Mark) -> Mark:
     if isinstance(mark, CourseTurn):
         return CourseTurn(mark.after, mark.before)
+    if isinstance(mark, StandingTurn):
+        return StandingTurn(mark.after, mark.before)
     if isinstance(mark, NoteTurn):
         return NoteTurn(mark.finding_id, mark.after, mark.before)
     return MarkerTurn(mark.after, mark.before)

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
 
 from umbrick.core.course.step import Course
 
@@ -46,4 +48,25 @@ class CourseTurn:
     after: Course
 
 
-Mark = MarkerTurn | NoteTurn | CourseTurn
+@dataclass(frozen=True, slots=True)
+class Standing:
+    """What a person has settled for kinds of finding, from then on and for all of a recording.
+
+    ``sensitivity`` runs from 0 to 1; ``preferred`` gives the title of the mend that comes first; ``adjusted`` the
+    settings that were changed last, as plain values.
+    """
+
+    sensitivity: Mapping[str, float] = field(default_factory=dict)
+    preferred: Mapping[str, str] = field(default_factory=dict)
+    adjusted: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True, slots=True)
+class StandingTurn:
+    """What an edit does to what is settled for kinds of finding."""
+
+    before: Standing
+    after: Standing
+
+
+Mark = MarkerTurn | NoteTurn | CourseTurn | StandingTurn

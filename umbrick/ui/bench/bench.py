@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 
 from umbrick.core.course.tiles import Tiles
@@ -15,6 +16,7 @@ from umbrick.core.paths import cache_folder
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit, History
+from umbrick.core.timeline.marks import Standing, StandingTurn
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.core.view.window import Window
@@ -29,6 +31,8 @@ from umbrick.work.work import LOUPE_FRAMES, Work
 
 SHORTEST_PASSAGE_SECONDS = 0.02
 SHORTEST_LOUPE, LONGEST_LOUPE = 24, 4000
+_KEEP_AFTER_MS = 800
+"""How long a slider rests before where it was left is a step of the history."""
 
 
 class Bench(QObject):
@@ -69,6 +73,8 @@ class Bench(QObject):
         self.leases = Leases()
         """Those on every recording, also on what is opened meanwhile."""
         self.work: Work | None = None
+        self._keep_tried = QTimer(self, singleShot=True, interval=_KEEP_AFTER_MS)
+        self._keep_tried.timeout.connect(self.keep_sensitivity)
         self.worst_first = False
         """Whether the docket lists the worst findings of a kind first, not the earliest."""
 
@@ -91,6 +97,7 @@ class Bench(QObject):
 
     def remove(self, work: Work) -> None:
         """Take a recording off the bench; its file is let go of."""
+        self.keep_sensitivity()
         index = self.works.index(work)
         self.works.remove(work)
         if work is self.work:
@@ -173,8 +180,28 @@ class Bench(QObject):
     def set_sensitivity(self, kind: str, value: float) -> None:
         """Sift the findings of a kind anew; nothing is measured again."""
         if self.work:
-            self.work.sensitivity[kind] = value
+            self.work.tried_sensitivity[kind] = value
+            self._keep_tried.start()
             self.findings_changed.emit()
+
+    def keep_sensitivity(self) -> None:
+        """Put the sensitivities that were set in the histories of their recordings."""
+        self._keep_tried.stop()
+        for work in self.works:
+            if not work.tried_sensitivity:
+                continue
+            if work.held:
+                self._keep_tried.start()
+                continue
+            wanted, work.tried_sensitivity = work.sensitivity, {}
+            standing = work.history.standing
+            if wanted != standing.sensitivity:
+                self.decide(work, "set the sensitivity", replace(standing, sensitivity=wanted))
+
+    def decide(self, work: Work, title: str, standing: Standing) -> bool:
+        """Have something hold for kinds of finding from now on; whether that could be written."""
+        turn = StandingTurn(work.history.standing, standing)
+        return self.commit(work, Edit(title, marks=(turn,)), work.version) is not None
 
     def set_worst_first(self, on: bool) -> None:
         """List the worst findings of each kind first, or the earliest."""
@@ -327,6 +354,7 @@ class Bench(QObject):
 
     def undo(self) -> None:
         """Take back the last step."""
+        self.keep_sensitivity()
         if self.work:
             self._step(self.work, self.work.shelf.undo, "Undone")
 

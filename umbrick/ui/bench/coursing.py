@@ -43,6 +43,8 @@ class Ear(Enum):
 class Coursing(Task):
     """Changes the course, each time by one edit that can be undone; ``chosen`` is the step one works on."""
 
+    trying = Signal(object)
+    """Other settings are about to be tried; the course as it was heard until now."""
     grown = Signal()
     """More of what the course makes can be drawn."""
 
@@ -326,6 +328,7 @@ class Coursing(Task):
 
     def _try(self, work: Work, step: Step) -> None:
         before = work.history.course
+        self.trying.emit(self.course_of(work))
         self._tried = work, before, _exchanged(self.steps, step)
         self.changed.emit()
 

@@ -91,6 +91,7 @@ class Keeping(QObject):
 
     def write_views(self) -> None:
         """Write at once where one is looking in every recording."""
+        self._bench.keep_sensitivity()
         self._timer.stop()
         for work in self._bench.works:
             try:

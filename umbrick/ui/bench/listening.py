@@ -327,6 +327,8 @@ class Listening(QObject):
             self._after = programme.after
             self.engine.load(programme)
 
+        # What works ahead turns to this at once, not to what is no longer heard.
+        self._coursing.attend(programme.after, span, now)
         self._getting_ready = self._bench.jobs.start("working out the course", lambda _: rendered.read(*span), ready)
 
     def close(self) -> None:

@@ -27,6 +27,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_db, format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.work.settled import told_of
 from umbrick.work.work import Work
 
 PICTURE_MARGIN = 12
@@ -81,6 +82,8 @@ class Offers:
     """Whether a person chose it."""
     preferred: str = ""
     """The title of the mend that comes first, if one was chosen in a rehearsal."""
+    adjusted: Adjustment | None = None
+    """The settings that hold for all of its kind."""
 
     @property
     def chosen_remedy(self) -> Remedy | None:
@@ -189,7 +192,7 @@ class Mending(QObject):
 
     def preferred(self, work: Work) -> dict[str, str]:
         """Return for kinds the title of the mend that comes first: what is chosen now, was adjusted, or rehearsed."""
-        preferred = work.preferred | {kind: adjusted.title for kind, adjusted in work.adjusted.items()}
+        preferred = {**work.preferred} | {kind: adjusted.title for kind, adjusted in work.adjusted.items()}
         offers = self.offers
         if offers and isinstance(offers.subject, Finding) and (remedy := offers.chosen_remedy):
             kind = offers.subject.kind
@@ -214,9 +217,13 @@ class Mending(QObject):
             return
         remedy = remedy.adjusted(settings)
         if isinstance(offers.subject, Finding):
-            work.adjusted.pop(offers.subject.kind, None)
-            if remedy.is_adjusted:
-                work.adjusted[offers.subject.kind] = remedy.adjustment
+            offers.adjusted = remedy.adjustment if remedy.is_adjusted else None
+            kind, standing = offers.subject.kind, work.history.standing
+            adjusted = {name: told for name, told in standing.adjusted.items() if name != kind}
+            if offers.adjusted is not None:
+                adjusted[kind] = told_of(offers.adjusted)
+            if not self._bench.decide(work, f"settings for {kind}", replace(standing, adjusted=adjusted)):
+                return
         offers.remedies[offers.chosen], offers.offers[offers.chosen] = remedy, None
         self._cancel_offering()
         left = [index for index, offer in enumerate(offers.offers) if offer is None]
@@ -339,6 +346,7 @@ class Mending(QObject):
             and self.offers.subject is finding
             and self.offers.version.key == work.version.key
             and self.offers.preferred == work.preferred.get(finding.kind, "")
+            and self.offers.adjusted == work.adjusted.get(finding.kind)
         ):
             return
         self._offer(work, finding)
@@ -353,7 +361,7 @@ class Mending(QObject):
         self._cancel_offering()
         preferred = work.preferred.get(subject.kind, "") if isinstance(subject, Finding) else ""
         adjusted = work.adjusted.get(subject.kind) if isinstance(subject, Finding) else None
-        offers = self.offers = Offers(subject, work.version, preferred=preferred)
+        offers = self.offers = Offers(subject, work.version, preferred=preferred, adjusted=adjusted)
         self._compute(work, offers, lambda job, near: _offered(job, offers, near, adjusted))
 
     def _compute(self, work: Work, offers: Offers, compute: Callable[[Job, list[Finding]], None]) -> None:

@@ -24,7 +24,7 @@ from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.keeping import CHECKED_AT_ONCE_BYTES, Keeping, opened
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.work.loading import Astray, Loaded, load_file, load_shelf, relink, save_picture
-from umbrick.work.whereabouts import show_view
+from umbrick.work.whereabouts import show_view, standing_of
 from umbrick.work.work import Work
 
 SKETCH_COLUMNS = 1200
@@ -270,7 +270,7 @@ def prepared(loaded: Loaded | Astray, tiles: Tiles) -> Ready | Astray:
     if reference.home != reference.path:
         work.home, work.home_stamp = reference.home, reference.home_stamp
     work.saved = reference.saved or work.saved
-    work.sensitivity = dict(reference.sensitivity)
+    work.history.begin_with(standing_of(reference.view, reference.sensitivity))
     if loaded.closed[0]:
         work.closed = dict([loaded.closed])
     if loaded.surveyed:

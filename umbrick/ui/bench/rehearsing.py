@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import NamedTuple
 
 from PySide6.QtCore import QObject, Signal
@@ -59,12 +60,12 @@ class Rehearsing(QObject):
     def prefer(self, rehearsed: Rehearsed, title: str) -> None:
         """Have a mend come first for this kind of fault in this recording; an empty title forgets that."""
         work, kind = rehearsed.work, rehearsed.finding.kind
+        standing = work.history.standing
+        preferred = {name: first for name, first in standing.preferred.items() if name != kind}
         if title:
-            work.preferred[kind] = title
-        else:
-            work.preferred.pop(kind, None)
-        self._bench.said.emit(f"“{title}” comes first now." if title else "The usual order is back.")
-        self._bench.findings_changed.emit()
+            preferred[kind] = title
+        if self._bench.decide(work, f"which mend comes first for {kind}", replace(standing, preferred=preferred)):
+            self._bench.said.emit(f"“{title}” comes first now." if title else "The usual order is back.")
 
     def reason_against(self) -> str:
         """Return why nothing can be rehearsed now, or nothing."""

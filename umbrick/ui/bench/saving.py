@@ -8,6 +8,7 @@ from pathlib import Path
 
 from PySide6.QtCore import Signal
 
+from umbrick.core.course.acting import makes_all_anew
 from umbrick.core.course.ahead import read_ahead
 from umbrick.core.errors import UmbrickError
 from umbrick.core.measure.headroom import fitting_gain_db
@@ -77,7 +78,8 @@ class Saving(Task):
             self._bench.said.emit("A file is being written; one at a time.")
             return
         version, source = work.outcome, work.recording.path
-        done_words = done_in_words(work.history.mends, work.history.course)
+        course = work.history.course
+        done_words = done_in_words(work.history.mends, course)
         markers = cues_in(work)
 
         def write(job: Job) -> Saved:
@@ -102,6 +104,7 @@ class Saving(Task):
                     papers=papers,
                     origin_format=work.recording.format,
                     gain_db=gain_db,
+                    made_anew=makes_all_anew(course),
                     overwrite=order.overwrite,
                     keep_as=keep_as,
                     on_kept=on_kept,

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from umbrick.core.course.laid import underneath
+from umbrick.core.course.step import Course
 from umbrick.core.timeline.positions import map_position, map_positions
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_db
@@ -26,6 +27,7 @@ LEVEL_STEP = 2.0**0.5
 """By which levels are magnified at a time: 3 dB."""
 
 _MOST_MAGNIFIED = 4096.0
+_LAG_MS = 150
 _FITTING_SHARE = 0.92
 
 
@@ -74,6 +76,12 @@ class Viewing(QObject):
         trying.changed.connect(self.shown_changed)
         selecting.changed.connect(self.shown_changed)
         coursing.changed.connect(self.shown_changed)
+        coursing.trying.connect(self._lag)
+        self._lagging: tuple[Work, Course] | None = None
+        """While a setting is dragged and heard: the course that is drawn, until there is time to draw the new one."""
+        self._catch_up = QTimer(self, singleShot=True, interval=_LAG_MS)
+        self._catch_up.timeout.connect(self._end_lag)
+        bench.edited.connect(self._end_lag)
         marking.changed.connect(self.shown_changed)
         listening.changed.connect(self._listening_changed)
         listening.ticked.connect(self._ticked)
@@ -84,7 +92,21 @@ class Viewing(QObject):
         """Return the version to be drawn: the one that is heard, with what is tried or the chosen candidate in it."""
         if self.listening.hearing is Hearing.BEFORE:
             return work.history.original
+        if self._lagging is not None and self._lagging[0] is work:
+            return work.through(self._beneath(work), self._lagging[1])
         return self.coursing.through(work, self._beneath(work))
+
+    def _lag(self, course: Course) -> None:
+        """What is heard comes first: pictures follow when a setting rests for a moment."""
+        if self.listening.is_playing and self.bench.work is not None:
+            self._lagging = self._lagging or (self.bench.work, course)
+            self._catch_up.start()
+
+    def _end_lag(self) -> None:
+        if self._lagging is not None:
+            self._lagging = None
+            self._catch_up.stop()
+            self.shown_changed.emit()
 
     def _beneath(self, work: Work) -> Version:
         """Return what the course is laid over in that."""
