@@ -180,8 +180,8 @@ def complaint_of_casebook(seed: int, model: Path, folder: Path) -> str:
 
 def _opened_in_a_window(path: Path) -> str:
     """Load a casebook as the window does, and return what a person would be told."""
-    from umbrick.ui.bench.keeping import opened
-    from umbrick.ui.bench.opening import Ready, prepared
+    from umbrick.ui.files.casebooks import opened
+    from umbrick.ui.files.opening import Ready, prepared
     from umbrick.work.loading import load_shelf
 
     said = []

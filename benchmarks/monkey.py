@@ -129,14 +129,14 @@ class Monkey:
     def _check_kept(self) -> None:
         window = self.window
         self._wait_until(window.is_settled, "jobs at the end")
-        path = window.keeping.casebook().path
+        path = window.casebooks.casebook().path
         shown = {str(work.home): _shown(work.history) for work in window.bench.works}
-        window.keeping.write_views()
+        window.casebooks.write_views()
         for work in window.bench.works:
             work.recording.close()
         window.bench.works.clear()
         window.bench.show_work(None)
-        window.keeping.let_go()
+        window.casebooks.let_go()
         if not path.exists():
             return  # nothing was done that is worth keeping
         casebook = Casebook.open(path)

@@ -7,7 +7,7 @@ from PySide6.QtTest import QTest
 
 from tests.sounds import RATE, chord, rng, sine, voice, write
 from umbrick.core.mend.levelling.level_curve import LevelCurve
-from umbrick.ui.bench.selecting import Snap
+from umbrick.ui.hand.selecting import Snap
 
 
 def opened(hands, tmp_path, sound, name="hand.wav"):

@@ -20,8 +20,8 @@ from umbrick.demo import recordings
 from umbrick.ui import settings
 from umbrick.ui.application import refuse_unreliable_qt
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.reporting import facts_of_work
 from umbrick.ui.dialogs.save_dialog import SaveDialog
+from umbrick.ui.files.reporting import facts_of_work
 
 
 def drop(window, *paths):
@@ -304,7 +304,7 @@ def test_a_file_asked_for_twice_while_it_loads_is_opened_once(hands, tmp_path):
     hands.qtbot.waitUntil(lambda: bool(hands.window.bench.works), timeout=60_000)
     hands.settle()
     assert [work.home for work in hands.window.bench.works] == [path]
-    casebook = hands.window.keeping.casebook()
+    casebook = hands.window.casebooks.casebook()
     assert len(casebook.shelves()) == 1
 
 

@@ -12,8 +12,8 @@ from umbrick.core.timeline.change import delete, insert
 from umbrick.core.timeline.history import Edit
 from umbrick.core.view.window import Window
 from umbrick.playback.simulated import SimulatedOutput
-from umbrick.ui.bench.selecting import Ruler, Snap
 from umbrick.ui.dialogs.command_finder import CommandFinder
+from umbrick.ui.hand.selecting import Ruler, Snap
 from umbrick.ui.window import BenchWindow
 
 

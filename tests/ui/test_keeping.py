@@ -92,7 +92,7 @@ def test_unnamed_work_is_offered_back_and_can_be_thrown_away(start, hot):
     key = hands.work.version.key
     hands.window.close()
     again = start()
-    again.window.keeping.look_for_work(again.window.offer_work_left)
+    again.window.casebooks.look_for_work(again.window.offer_work_left)
     again.settle()
     again.click(notice(again, "Work on hot of")["Go on with it"])
     again.qtbot.waitUntil(lambda: again.work is not None)
@@ -168,7 +168,7 @@ def test_a_killed_window_loses_nothing(start, hot, own_home):
     process.join(timeout=20)
     assert process.exitcode == -signal.SIGKILL
     hands = start()
-    hands.window.keeping.look_for_work(hands.window.offer_work_left)
+    hands.window.casebooks.look_for_work(hands.window.offer_work_left)
     hands.settle()
     hands.click(notice(hands, "Work on hot of")["Go on with it"])
     hands.qtbot.waitUntil(lambda: hands.work is not None)

@@ -85,7 +85,7 @@ def run(files: list[Path], shot: Path | None = None, is_round_trip: bool = False
             window.resize(1280, 800)
             _save_when_settled(window, shot, saved, application.quit)
         elif not is_round_trip:
-            window.keeping.look_for_work(window.offer_work_left)
+            window.casebooks.look_for_work(window.offer_work_left)
 
     loading = Loading(starting, _load, lay_out)
     starting.painted.connect(loading.start)

@@ -19,33 +19,33 @@ from umbrick.ui import theme as themes
 from umbrick.ui.arrangement import Arrangement
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
-from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
-from umbrick.ui.bench.listing_out import ListingOut
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.opening import Opening
-from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.rechecking import Rechecking
 from umbrick.ui.bench.rehearsing import Rehearsing
-from umbrick.ui.bench.reporting import Reporting
-from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
-from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import Viewing
-from umbrick.ui.command_table import command_table
-from umbrick.ui.commands import Actions
-from umbrick.ui.course_commands import ADDING
+from umbrick.ui.commands.command import Actions
+from umbrick.ui.commands.course import ADDING
+from umbrick.ui.commands.table import command_table
 from umbrick.ui.dialogs.command_finder import CommandFinder
+from umbrick.ui.dialogs.file_dialogs import FileDialogs
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
+from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
+from umbrick.ui.dialogs.mend_dialogs import MendDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
-from umbrick.ui.file_dialogs import FileDialogs
-from umbrick.ui.hand_dialogs import HandDialogs
+from umbrick.ui.files.casebooks import Casebooks
+from umbrick.ui.files.listing_out import ListingOut
+from umbrick.ui.files.opening import Opening
+from umbrick.ui.files.putting_back import PuttingBack
+from umbrick.ui.files.reporting import Reporting
+from umbrick.ui.files.saving import Saving
+from umbrick.ui.hand.tools import Tools
 from umbrick.ui.icons import icon
-from umbrick.ui.mend_dialogs import MendDialogs
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.context import ContextPanel
 from umbrick.ui.panels.course_page import CoursePage
@@ -109,8 +109,8 @@ class BenchWindow(QMainWindow):
         self.setAcceptDrops(True)
         self.theme = themes.DAYLIGHT
         self.bench = Bench()
-        self.keeping = Keeping(self.bench)
-        self.opening = Opening(self.bench, self.keeping)
+        self.casebooks = Casebooks(self.bench)
+        self.opening = Opening(self.bench, self.casebooks)
         self.surveying = Surveying(self.bench)
         self.rechecking = Rechecking(self.bench)
         self.listing_out = ListingOut(self.bench)
@@ -118,7 +118,7 @@ class BenchWindow(QMainWindow):
         self.rehearsing = Rehearsing(self.bench)
         self.lifting = Lifting(self.bench)
         self.saving = Saving(self.bench)
-        self.putting_back = PuttingBack(self.bench, self.keeping, self.opening, self.saving)
+        self.putting_back = PuttingBack(self.bench, self.casebooks, self.opening, self.saving)
         self.reporting = Reporting(self.bench)
         self.marking = Marking(self.bench)
         self.tools = tools = Tools.of(self.bench, self.marking)
@@ -135,7 +135,7 @@ class BenchWindow(QMainWindow):
         self._file_dialogs = FileDialogs(
             self.bench,
             self.opening,
-            self.keeping,
+            self.casebooks,
             self.saving,
             self.marking,
             self.reporting,
@@ -325,7 +325,7 @@ class BenchWindow(QMainWindow):
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self._file_dialogs.ask_find)
         self.opening.loaded.connect(self.marking.offer_cues)
-        self.keeping.changed.connect(self._soon.ask)
+        self.casebooks.changed.connect(self._soon.ask)
         self.putting_back.put_back_done.connect(self._close_trip)
 
     def _loupe_buttons(self) -> list[QPushButton]:
@@ -365,8 +365,8 @@ class BenchWindow(QMainWindow):
             play.setIcon(icon(name, self.theme.color("ink")))
         work = self.bench.work
         parts = [work.home.name] if work else []
-        if self.keeping.name:
-            parts.append(self.keeping.name)
+        if self.casebooks.name:
+            parts.append(self.casebooks.name)
         self.setWindowTitle(" — ".join([*parts, "Umbrick"]))
 
     # Themes, and what is remembered.
@@ -457,7 +457,7 @@ class BenchWindow(QMainWindow):
             QMessageBox.StandardButton.Cancel,
         )
         if answer == QMessageBox.StandardButton.Discard:
-            self.keeping.forget(left.path)
+            self.casebooks.forget(left.path)
 
     def is_round_trip(self) -> bool:
         """Whether another program opened the file here and waits for it."""
@@ -671,4 +671,4 @@ class BenchWindow(QMainWindow):
         self.seam_desk.close_renderer()
         for work in self.bench.works:
             work.recording.close()
-        self.keeping.close()
+        self.casebooks.close()

@@ -21,8 +21,8 @@ from umbrick.core.timeline.positions import map_position, map_spans
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.listing_out import label_of, shown
 from umbrick.ui.bench.notice import Choice, Notice
+from umbrick.ui.files.listing_out import label_of, shown
 from umbrick.work.work import Work
 
 _LARGEST_TABLE_BYTES = 32 * 2**20

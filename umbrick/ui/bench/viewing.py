@@ -19,8 +19,8 @@ from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
-from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.trying import Trying
+from umbrick.ui.hand.selecting import Selecting
 from umbrick.work.work import Work
 
 LEVEL_STEP = 2.0**0.5

@@ -8,7 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QDialog, QGridLayout, QLabel, QScrollArea, QVBoxLayout, QWidget
 
-from umbrick.ui.commands import Command
+from umbrick.ui.commands.command import Command
 
 _POINTER = (
     ("Wheel", "scroll the strip under the pointer"),

@@ -25,8 +25,8 @@ from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.sound.conversion import channel_choices
 from umbrick.core.sound.saving import format_for
 from umbrick.core.units import amplitude_to_db, format_db, format_length, format_lowering, parse_db
-from umbrick.ui.bench.saving import Order
 from umbrick.ui.dialogs.foot import Foot, sheet_layout
+from umbrick.ui.files.saving import Order
 from umbrick.work.work import Work
 
 _CHOICES = (("As the source", None), ("16 bit", "PCM_16"), ("24 bit", "PCM_24"), ("32 bit float", "FLOAT"))

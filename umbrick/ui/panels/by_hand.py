@@ -22,11 +22,11 @@ from umbrick.core.mend.levelling.fade import SHAPES
 from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_db, format_length, parse_db
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.levelling import Levelling, new_peak
-from umbrick.ui.bench.pasting import Pasting
-from umbrick.ui.bench.selecting import Selecting
+from umbrick.ui.hand.handwork import Handwork
+from umbrick.ui.hand.levelling import Levelling, new_peak
+from umbrick.ui.hand.pasting import Pasting
+from umbrick.ui.hand.selecting import Selecting
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.typed_field import TypedField

@@ -9,7 +9,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.mending import Mending
-from umbrick.ui.bench.tools import Tools
+from umbrick.ui.hand.tools import Tools
 from umbrick.ui.panels.by_hand import ByHand
 from umbrick.ui.panels.course_page import CoursePage
 from umbrick.ui.panels.made_page import MadePage

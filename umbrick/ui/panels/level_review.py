@@ -10,7 +10,7 @@ from umbrick.core.measure.parts import Part
 from umbrick.core.survey.finding import Family
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.reviewing import Reviewing, described
+from umbrick.ui.hand.reviewing import Reviewing, described
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.own_keys import keep_keys
 

@@ -22,7 +22,7 @@ from umbrick.core.mend.cutting.crossfade import AUTO, SHAPES
 from umbrick.core.mend.cutting.splice import fade_frames
 from umbrick.core.units import format_db, format_length, parse_frames
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.seaming import LOOP, Desk, Seaming
+from umbrick.ui.hand.seaming import LOOP, Desk, Seaming
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.typed_field import TypedField

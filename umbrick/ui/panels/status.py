@@ -11,8 +11,8 @@ from umbrick.core.units import amplitude_to_db, format_clock, format_count, form
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.notice import Notice
-from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.viewing import Pointed, Viewing
+from umbrick.ui.hand.selecting import Selecting
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.sentence import Sentence
 from umbrick.ui.theme import emphasised

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
 
 from umbrick.ui import theme as themes
-from umbrick.ui.bench.pasting import Pasting
+from umbrick.ui.hand.pasting import Pasting
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool
 from umbrick.work.work import Work

@@ -10,7 +10,7 @@ from umbrick.core.mend.levelling.fade import fade_gain
 from umbrick.core.mend.place import Place
 from umbrick.core.units import format_length
 from umbrick.ui import theme as themes
-from umbrick.ui.bench.handwork import Handwork
+from umbrick.ui.hand.handwork import Handwork
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool

@@ -8,7 +8,7 @@ from PySide6.QtGui import QFont, QMouseEvent, QPainter, QPen
 
 from umbrick.core.units import format_db
 from umbrick.ui import theme as themes
-from umbrick.ui.bench.levelling import Levelling
+from umbrick.ui.hand.levelling import Levelling
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import Strip
 from umbrick.ui.strips.tool import Tool

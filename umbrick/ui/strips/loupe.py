@@ -25,8 +25,8 @@ from umbrick.core.units import amplitude_to_db, channel_name, format_clock, form
 from umbrick.core.view.ticks import sample_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
-from umbrick.ui.bench.drawing import Drawing
 from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.hand.drawing import Drawing
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
 from umbrick.work.work import Work

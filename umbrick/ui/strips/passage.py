@@ -23,8 +23,8 @@ from umbrick.core.view.ticks import Tick, beat_ticks, level_ticks, sample_ticks,
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.marking import Placed
-from umbrick.ui.bench.selecting import Ruler
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
+from umbrick.ui.hand.selecting import Ruler
 from umbrick.ui.icons import draw_glyph
 from umbrick.ui.strips.course_picture import draw_level_change, known_tiles, level_change, measured_with_beneath
 from umbrick.ui.strips.marker_flags import draw_flags, flag_at

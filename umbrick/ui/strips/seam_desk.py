@@ -21,7 +21,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_integer, format_length
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.listening import Listening
-from umbrick.ui.bench.seaming import LOOP, Desk, Seaming
+from umbrick.ui.hand.seaming import LOOP, Desk, Seaming
 from umbrick.ui.strips.polyline import polyline
 from umbrick.ui.strips.renderer import Renderer
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP

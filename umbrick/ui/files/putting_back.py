@@ -17,10 +17,10 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_lowering
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.keeping import Keeping
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.opening import Opening
-from umbrick.ui.bench.saving import Order, Saving, note_saved
+from umbrick.ui.files.casebooks import Casebooks
+from umbrick.ui.files.opening import Opening
+from umbrick.ui.files.saving import Order, Saving, note_saved
 from umbrick.work.work import Work
 
 _LOOK_EVERY_MS = 2000
@@ -31,10 +31,10 @@ class PuttingBack(QObject):
 
     put_back_done = Signal()
 
-    def __init__(self, bench: Bench, keeping: Keeping, opening: Opening, saving: Saving) -> None:
+    def __init__(self, bench: Bench, casebooks: Casebooks, opening: Opening, saving: Saving) -> None:
         super().__init__(bench)
         self._bench = bench
-        self._keeping = keeping
+        self._casebooks = casebooks
         self._opening = opening
         self._saving = saving
         self._told: set[tuple[Path, tuple[int, int]]] = set()
@@ -228,7 +228,7 @@ class PuttingBack(QObject):
             self._bench.failed.emit(str(error))
 
     def _folder_for_kept(self) -> Path:
-        if path := self._keeping.path:
+        if path := self._casebooks.path:
             return path.parent
         folder = kept_folder()
         folder.mkdir(parents=True, exist_ok=True)

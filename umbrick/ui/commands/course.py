@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from umbrick.core.mend.parameters import Value
 from umbrick.ui.bench.coursing import Coursing, Ear
-from umbrick.ui.commands import Command
+from umbrick.ui.commands.command import Command
 
 _MENU = "&Course"
 

@@ -5,16 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.drawing import Drawing
-from umbrick.ui.bench.handwork import Handwork
-from umbrick.ui.bench.held import Held
-from umbrick.ui.bench.levelling import Levelling
 from umbrick.ui.bench.marking import Marking
-from umbrick.ui.bench.pasting import Pasting
-from umbrick.ui.bench.reviewing import Reviewing
-from umbrick.ui.bench.seaming import Seaming
-from umbrick.ui.bench.selecting import Selecting
 from umbrick.ui.bench.trying import Trying
+from umbrick.ui.hand.drawing import Drawing
+from umbrick.ui.hand.handwork import Handwork
+from umbrick.ui.hand.held import Held
+from umbrick.ui.hand.levelling import Levelling
+from umbrick.ui.hand.pasting import Pasting
+from umbrick.ui.hand.reviewing import Reviewing
+from umbrick.ui.hand.seaming import Seaming
+from umbrick.ui.hand.selecting import Selecting
 
 
 @dataclass(frozen=True)

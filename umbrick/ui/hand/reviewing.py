@@ -10,9 +10,9 @@ from umbrick.core.mend.place import Place
 from umbrick.core.sound.whole_file import write_whole
 from umbrick.core.units import format_clock, format_db
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
+from umbrick.ui.hand.handwork import Handwork
 from umbrick.work.work import Work
 
 

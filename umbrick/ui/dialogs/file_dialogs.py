@@ -12,14 +12,14 @@ from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.sound.formats import READABLE_SUFFIXES
 from umbrick.ui import settings
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.keeping import Keeping
-from umbrick.ui.bench.listing_out import ListingOut
 from umbrick.ui.bench.marking import Marking
-from umbrick.ui.bench.opening import Opening
-from umbrick.ui.bench.reporting import Reporting
-from umbrick.ui.bench.reviewing import Reviewing
-from umbrick.ui.bench.saving import Saving
 from umbrick.ui.dialogs.save_dialog import SaveDialog
+from umbrick.ui.files.casebooks import Casebooks
+from umbrick.ui.files.listing_out import ListingOut
+from umbrick.ui.files.opening import Opening
+from umbrick.ui.files.reporting import Reporting
+from umbrick.ui.files.saving import Saving
+from umbrick.ui.hand.reviewing import Reviewing
 
 
 class FileDialogs:
@@ -29,7 +29,7 @@ class FileDialogs:
         self,
         bench: Bench,
         opening: Opening,
-        keeping: Keeping,
+        casebooks: Casebooks,
         saving: Saving,
         marking: Marking,
         reporting: Reporting,
@@ -39,7 +39,7 @@ class FileDialogs:
     ) -> None:
         self._bench = bench
         self._opening = opening
-        self._keeping = keeping
+        self._casebooks = casebooks
         self._saving = saving
         self._marking = marking
         self._reporting = reporting
@@ -63,7 +63,7 @@ class FileDialogs:
     def ask_name_casebook(self) -> None:
         """Ask for a name for the casebook, and go on in it."""
         work = self._bench.work
-        proposed = self._keeping.path or (work.home.with_suffix(SUFFIX) if work else None)
+        proposed = self._casebooks.path or (work.home.with_suffix(SUFFIX) if work else None)
         path, _ = QFileDialog.getSaveFileName(
             self._parent,
             "Keep the work as a casebook",

@@ -21,8 +21,8 @@ from umbrick.core.timeline.provenance import provenance_shares
 from umbrick.core.units import format_clock, format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.keeping import CHECKED_AT_ONCE_BYTES, Keeping, opened
 from umbrick.ui.bench.notice import Choice, Notice
+from umbrick.ui.files.casebooks import CHECKED_AT_ONCE_BYTES, Casebooks, opened
 from umbrick.work.loading import Astray, Loaded, load_file, load_shelf, relink, save_picture
 from umbrick.work.whereabouts import show_view, standing_of
 from umbrick.work.work import Work
@@ -48,10 +48,10 @@ class Opening(QObject):
     find_wanted = Signal(object, str)
     """The person wants to look for a missing file: ``relink_to(path)``, and the file's name."""
 
-    def __init__(self, bench: Bench, keeping: Keeping) -> None:
+    def __init__(self, bench: Bench, casebooks: Casebooks) -> None:
         super().__init__(bench)
         self._bench = bench
-        self._keeping = keeping
+        self._casebooks = casebooks
         self._pictures: dict[int, Job] = {}
         self._loading: dict[Path, list[Callable[[], None]]] = {}
         """What is to follow, by the files that are being loaded: one that is asked for again is not loaded twice."""
@@ -72,12 +72,12 @@ class Opening(QObject):
         elif is_casebook(path):
             self._open_casebook(path, go_on)
         else:
-            self._load(path, lambda: load_file(path, self._keeping.casebook()), go_on)
+            self._load(path, lambda: load_file(path, self._casebooks.casebook()), go_on)
 
     def name_casebook(self, path: Path) -> None:
         """Write the casebook under a name, and go on in it."""
         named = path if path.suffix == SUFFIX else path.with_name(path.name + SUFFIX)
-        self._keeping.save_as(named, lambda new, then: self.open([new], then))
+        self._casebooks.save_as(named, lambda new, then: self.open([new], then))
 
     def close(self, work: Work) -> None:
         """Take a recording off the bench, stopping what is being made of it; its work stays in the casebook."""
@@ -91,7 +91,7 @@ class Opening(QObject):
 
     def close_all(self) -> None:
         """Empty the bench; in the casebook everything stays as it is."""
-        self._keeping.write_views()
+        self._casebooks.write_views()
         for work in list(self._bench.works):
             self._drop(work)
 
@@ -118,7 +118,7 @@ class Opening(QObject):
 
     def _open_casebook(self, path: Path, then: Callable[[], None]) -> None:
         path = path.absolute()
-        if self._keeping.path == path:
+        if self._casebooks.path == path:
             then()
             return
 
@@ -133,11 +133,11 @@ class Opening(QObject):
     def _shelves(self, found: tuple[Casebook, str], then: Callable[[], None]) -> None:
         casebook, lost = found
         self.close_all()
-        self._keeping.use(casebook)
+        self._casebooks.use(casebook)
         if lost:
             self._bench.failed.emit(lost)
             self._bench.noticed.emit(Notice(lost))
-        if self._keeping.name:
+        if self._casebooks.name:
             self.opened.emit(casebook.path)
         try:
             readable = list(casebook.readable())
@@ -190,7 +190,7 @@ class Opening(QObject):
             self._bench.noticed.emit(Notice(f"{work.home.name}: {lost}"))
         elif recording.damage:
             self._bench.failed.emit(f"{recording.damage} The readable part is open.")
-        self._keeping.learn_identity(work)
+        self._casebooks.learn_identity(work)
         self.loaded.emit(work)
         if pyramid.is_complete:
             self._bench.measure_peak(work)

@@ -13,18 +13,18 @@ from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
-from umbrick.ui.bench.putting_back import PuttingBack
 from umbrick.ui.bench.rehearsing import Rehearsing
-from umbrick.ui.bench.saving import Saving
 from umbrick.ui.bench.surveying import Surveying
-from umbrick.ui.bench.tools import Tools
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
-from umbrick.ui.commands import Command, always
-from umbrick.ui.course_commands import course_commands
-from umbrick.ui.file_dialogs import FileDialogs
-from umbrick.ui.hand_commands import hand_commands, selection_commands
-from umbrick.ui.hand_dialogs import HandDialogs
-from umbrick.ui.mend_dialogs import MendDialogs
+from umbrick.ui.commands.command import Command, always
+from umbrick.ui.commands.course import course_commands
+from umbrick.ui.commands.hand import hand_commands, selection_commands
+from umbrick.ui.dialogs.file_dialogs import FileDialogs
+from umbrick.ui.dialogs.hand_dialogs import HandDialogs
+from umbrick.ui.dialogs.mend_dialogs import MendDialogs
+from umbrick.ui.files.putting_back import PuttingBack
+from umbrick.ui.files.saving import Saving
+from umbrick.ui.hand.tools import Tools
 from umbrick.ui.strips.strip import ZOOM_STEP
 
 _CANDIDATES = 5

@@ -21,10 +21,10 @@ from umbrick.core.timeline.lifting import Rebuilt, made_again, span_of, without
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_length
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
 from umbrick.ui.bench.trying import Trial, Trying
+from umbrick.ui.hand.handwork import Handwork
 from umbrick.work.work import Work
 
 LOOP = "loop"

@@ -8,8 +8,8 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.units import format_clock, format_count, format_length, parse_db, parse_frames
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
-from umbrick.ui.bench.tools import Tools
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
+from umbrick.ui.hand.tools import Tools
 from umbrick.ui.panels.context import ContextPanel
 from umbrick.ui.strips.loupe import LoupeStrip
 

@@ -18,7 +18,7 @@ from umbrick.core.sound.band_limited import CURVE_CONTEXT
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import db_to_amplitude, format_count, parse_db
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.handwork import Handwork
+from umbrick.ui.hand.handwork import Handwork
 from umbrick.work.work import LOUPE_FRAMES, Work
 
 _FINDING_SECONDS = 0.005

@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.tools import Tools
-from umbrick.ui.commands import Command
-from umbrick.ui.hand_dialogs import HandDialogs
+from umbrick.ui.commands.command import Command
+from umbrick.ui.dialogs.hand_dialogs import HandDialogs
+from umbrick.ui.hand.tools import Tools
 
 _COARSE = 10
 

@@ -26,7 +26,7 @@ CHECKED_AT_ONCE_BYTES = 64 * 2**20
 """Casebooks up to this size are checked through before they are worked with, larger ones behind it."""
 
 
-class Keeping(QObject):
+class Casebooks(QObject):
     """Holds the casebook that the bench works in: an unnamed one until the person gives it a name."""
 
     changed = Signal()

@@ -16,10 +16,10 @@ from umbrick.core.mend.place import Place
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_db, format_length
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.selecting import Selecting, Snap
 from umbrick.ui.bench.trying import Trial, Trying
+from umbrick.ui.hand.handwork import Handwork
+from umbrick.ui.hand.selecting import Selecting, Snap
 from umbrick.work.work import Work
 
 LOWEST_DB, HIGHEST_DB = -40.0, 24.0

@@ -21,8 +21,8 @@ from umbrick.core.timeline.runs import NO_ORIGIN
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_db
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.handwork import Handwork
 from umbrick.ui.bench.trying import Trial, Trying
+from umbrick.ui.hand.handwork import Handwork
 from umbrick.work.selection import Selection
 from umbrick.work.work import Work
 

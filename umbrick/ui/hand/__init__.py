@@ -1,0 +1,1 @@
+"""Tools for working by hand."""
