@@ -95,7 +95,8 @@ def test_a_step_is_switched_moved_and_taken_off_and_all_of_it_undone(voiced, win
     cut = heard(voiced)
     window.actions_.actions["lay_peak"].trigger()
     voiced.settle()
-    assert [row.title.text().split(";")[-1].split("<")[0].strip() for row in page.rows] == ["Filter", "Level to target"]
+    assert "Low cut 80 Hz" in page.rows[0].title.text()
+    assert "Level to −1 dBFS" in page.rows[1].title.text()
     levelled = heard(voiced)
     assert np.abs(levelled).max() == pytest.approx(10 ** (-1 / 20), abs=1e-4)
     voiced.press("Alt+X")

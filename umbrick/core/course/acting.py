@@ -25,6 +25,14 @@ def treatment_of(step: Step) -> Treatment:
     return does
 
 
+def told(step: Step) -> str:
+    """Return what a step does in a few words; its method's name if this program does not know it."""
+    try:
+        return treatment_of(step).told(step.settings, step.profile)
+    except ParameterError:
+        return step.method
+
+
 def acts(step: Step) -> bool:
     """Return whether a step changes anything at all."""
     wanted = step.is_on and step.amount > 0 and step.spans != ()

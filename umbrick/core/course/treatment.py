@@ -75,14 +75,16 @@ class Treatment:
 
     ``context`` is how many frames on either side of a block it needs, from settings, profile and rate: the borders of
     blocks cannot be seen. ``version`` counts up when the same settings would sound different from before.
-    ``is_profile`` tells whether something can be a profile for so many channels: a casebook may come from anywhere.
-    ``changes_nothing`` tells from settings and profile whether the sound stays as it is, bit for bit. ``is_quick``
-    means that it is made as fast as it could be read back, so that nothing of it is kept on the disk.
+    ``changes_nothing`` tells from settings and profile whether the sound stays as it is, bit for bit; ``told`` says in
+    a few words what is done with them. ``is_profile`` tells whether something can be a profile for so many channels: a
+    casebook may come from anywhere. ``is_quick`` means that it is made as fast as it could be read back, so that
+    nothing of it is kept on the disk.
     """
 
     process: Process
     context: Callable[[Parameters, Profile, int], int]
     changes_nothing: Callable[[Parameters, Profile], bool]
+    told: Callable[[Parameters, Profile], str]
     learn: Learn | None = None
     is_profile: Callable[[Profile, int], bool] = lambda profile, _: not profile
     version: int = 1

@@ -8,7 +8,7 @@ from datetime import datetime
 from html import escape
 
 from umbrick import __version__
-from umbrick.core.course.acting import method_of
+from umbrick.core.course.acting import method_of, told
 from umbrick.core.course.step import where_told
 from umbrick.core.errors import CancelledError
 from umbrick.core.mend.registry import settings_told
@@ -129,7 +129,7 @@ def _course(facts: Facts) -> str:
         return ""
     rate = facts.original.rate
     rows = "".join(
-        f"<tr><td>{number}</td><td>{escape(method_of(step).title)}{'' if step.is_on else ' (switched off)'}</td>"
+        f"<tr><td>{number}</td><td>{escape(told(step))}{'' if step.is_on else ' (switched off)'}</td>"
         f"<td>{escape(method_of(step).told(step.settings))}</td><td>{escape(where_told(step, rate))}</td></tr>"
         for number, step in enumerate(facts.course, 1)
     )

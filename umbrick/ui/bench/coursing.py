@@ -8,14 +8,13 @@ from enum import Enum
 
 from PySide6.QtCore import Signal
 
-from umbrick.core.course.acting import method_of, treatment_of
+from umbrick.core.course.acting import method_of, told, treatment_of
 from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
 from umbrick.core.course.settling import settling
 from umbrick.core.course.step import Course, Step, free_id, merged
-from umbrick.core.errors import ParameterError
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.registry import method_named
 from umbrick.core.timeline.change import applied
@@ -393,7 +392,5 @@ def _exchanged(course: Iterable[Step], step: Step) -> Course:
 
 
 def _title(step: Step) -> str:
-    try:
-        return method_of(step).title.lower()
-    except ParameterError:
-        return step.method
+    words = told(step)
+    return words[:1].lower() + words[1:] if words[1:2].islower() else words

@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from typing import Any
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QWidget
+from PySide6.QtWidgets import QComboBox, QGridLayout, QLabel, QSizePolicy, QWidget
 
 from umbrick.core.mend.parameters import Parameter
 from umbrick.ui.own_keys import keep_keys
@@ -29,6 +29,7 @@ class SettingFields(QWidget):
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setHorizontalSpacing(8)
+        self._grid.setColumnStretch(1, 1)
         self._grid.setVerticalSpacing(4)
         self._shown: tuple[Parameter, ...] = ()
         self.fields: dict[str, QComboBox | TypedField] = {}
@@ -67,6 +68,7 @@ class SettingFields(QWidget):
             field = self._choice(parameter) if parameter.kind == "choice" else self._line(parameter, name)
             field.setAccessibleName(name)
             field.setToolTip(parameter.summary)
+            field.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Fixed)
             self.fields[parameter.name] = field
             self._grid.addWidget(label, row, 0)
             self._grid.addWidget(field, row, 1)

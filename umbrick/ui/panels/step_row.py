@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from PySide6.QtCore import QPointF, Qt, Signal
 from PySide6.QtGui import QMouseEvent
-from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSlider, QVBoxLayout
+from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QSlider, QVBoxLayout
 
-from umbrick.core.course.acting import method_of
+from umbrick.core.course.acting import told
 from umbrick.core.course.step import Step, where_told
 from umbrick.core.errors import ParameterError
 from umbrick.core.units import channel_name
 from umbrick.ui.bench.coursing import Coursing, Ear
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.typed_field import TypedField
+from umbrick.ui.theme import emphasised
 
 _DRAG_PIXELS = 6
 
@@ -43,16 +44,23 @@ class StepRow(QFrame):
         head.setSpacing(2)
         head.addWidget(self.switch)
         head.addWidget(self.title, 1)
+        head.addWidget(self.off)
+        middle = QHBoxLayout()
+        middle.setSpacing(2)
         for button, ear in ((self.alone, Ear.ALONE), (self.without, Ear.WITHOUT)):
             button.setCheckable(True)
             button.clicked.connect(lambda _, ear=ear: coursing.hear(self.name, ear))
         for button in (self.alone, self.without, self.off):
             button.setProperty("role", "plain")
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            head.addWidget(button)
         self.where = QLabel()
         self.where.setProperty("role", "faint")
         self.where.setWordWrap(True)
+        middle.addWidget(self.where, 1)
+        middle.addWidget(self.alone)
+        middle.addWidget(self.without)
+        for label in (self.title, self.where):
+            label.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.slider = QSlider(Qt.Orientation.Horizontal)
         self.slider.setRange(0, 100)
         self.slider.setPageStep(10)
@@ -60,7 +68,7 @@ class StepRow(QFrame):
         self.slider.valueChanged.connect(self._slid)
         self.slider.sliderReleased.connect(coursing.keep_tried)
         self.amount = TypedField("Amount")
-        self.amount.setMaximumWidth(64)
+        self.amount.setFixedWidth(64)
         self.amount.typed.connect(self._typed)
         self.amount.left.connect(self.left)
         foot = QHBoxLayout()
@@ -71,14 +79,15 @@ class StepRow(QFrame):
         box.setContentsMargins(8, 6, 6, 8)
         box.setSpacing(4)
         box.addLayout(head)
-        box.addWidget(self.where)
+        box.addLayout(middle)
         box.addLayout(foot)
 
     def show_step(self, step: Step, number: int, rate: int, channels: int, is_chosen: bool) -> None:
         """Show a step."""
         self.name = step.id
-        title = _title(step)
-        self.title.setText(f'<span style="font-weight: 600;">{number}&nbsp; {title}</span>')
+        title = told(step)
+        self.title.setText(f"{number}  {emphasised(title)}")
+        self.title.setToolTip(title)
         self.switch.setChecked(step.is_on)
         self.switch.setAccessibleName(f"{title} is on")
         self.switch.setToolTip("Switch this step off" if step.is_on else "Switch this step on")
@@ -132,10 +141,3 @@ class StepRow(QFrame):
             at = self.mapTo(parent, event.position().toPoint()).y()
             rows = [row for row in parent.findChildren(StepRow) if row is not self and row.isVisible()]
             self._coursing.move(self.name, sum(row.geometry().center().y() < at for row in rows))
-
-
-def _title(step: Step) -> str:
-    try:
-        return method_of(step).title
-    except ParameterError:
-        return step.method

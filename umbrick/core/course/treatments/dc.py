@@ -54,6 +54,11 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     return block.own - drift
 
 
+def told(settings: Parameters, profile: Profile) -> str:
+    """Return what is taken out."""
+    return "DC offset" if settings["drift"] == "steady" else "Drifting DC offset"
+
+
 def context(settings: Parameters, profile: Profile, rate: int) -> int:
     """Return half the span over which a drifting offset is averaged."""
     return 0 if settings["drift"] == "steady" else round(float(settings["over_s"]) * rate / 2)
@@ -74,5 +79,5 @@ METHOD = Method(
         Parameter("over_s", "number", 2.0, "over how long a drifting offset is averaged", (), "s", 0.2, 10.0),
         *COMMON,
     ),
-    does=Treatment(process, context, lambda *_: False, learn, is_profile, is_quick=True),
+    does=Treatment(process, context, lambda *_: False, told, learn, is_profile, is_quick=True),
 )

@@ -10,6 +10,7 @@ from umbrick.core.filters.shapes import (
     HIGHEST_HZ,
     LEAST_GAIN_DB,
     LEAST_Q,
+    LEVELLING,
     LOWEST_HZ,
     MOST_GAIN_DB,
     MOST_Q,
@@ -62,6 +63,16 @@ def context(settings: Parameters, profile: Profile, rate: int) -> int:
     return _reach(points_of(settings), rate)
 
 
+def told(settings: Parameters, profile: Profile) -> str:
+    """Return the first filter in words, and how many more there are."""
+    point, *more = points_of(settings)
+    hz = point.frequency_hz
+    place = f"{hz / 1000:.3g} kHz" if hz >= 1000 else f"{hz:.4g} Hz"
+    gain = f", {point.gain_db:g} dB".replace("-", "−") if point.shape in LEVELLING else ""
+    others = f" and {len(more)} more" if more else ""
+    return f"{point.shape.replace('_', ' ').capitalize()} {place}{gain}{others}"
+
+
 @lru_cache(maxsize=64)
 def _reach(points: Points, rate: int) -> int:
     return max(kernel_frames(point.sections(rate)) for point in points)
@@ -88,6 +99,9 @@ METHOD = Method(
         *COMMON,
     ),
     does=Treatment(
-        process, context, lambda settings, _: all(point.changes_nothing for point in points_of(settings))
+        process,
+        context,
+        lambda settings, _: all(point.changes_nothing for point in points_of(settings)),
+        told,
     ),
 )  # fmt: skip

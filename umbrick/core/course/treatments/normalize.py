@@ -19,6 +19,8 @@ AUTO = "auto"
 USUAL = {"peak": -1.0, "true_peak": -1.0, "loudness": -23.0}
 """Targets where none is given: dBFS, dBTP, and LUFS (EBU R 128, 2020)."""
 
+_UNITS = {"peak": "dBFS", "true_peak": "dBTP", "loudness": "LUFS"}
+
 _BLOCK_FRAMES = 1 << 17
 
 
@@ -66,6 +68,14 @@ def gain_db(settings: Parameters, profile: Profile) -> float:
     return (USUAL[measure] if target == AUTO else float(target)) - measured
 
 
+def told(settings: Parameters, profile: Profile) -> str:
+    """Return the target, and the gain that brings the sound to it."""
+    measure = str(settings["measure"])
+    target = USUAL[measure] if settings["target"] == AUTO else float(settings["target"])
+    gain = f" ({gain_db(settings, profile):+.1f} dB)" if profile else ""
+    return f"Level to {target:g} {_UNITS[measure]}{gain}".replace("-", "−")
+
+
 def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     """Return a block with its level changed."""
     return block.own * db_to_amplitude(gain_db(settings, profile))
@@ -84,6 +94,7 @@ METHOD = Method(
         process,
         lambda *_: 0,
         lambda settings, profile: bool(profile) and gain_db(settings, profile) == 0,
+        told,
         learn,
         is_profile,
         is_quick=True,
