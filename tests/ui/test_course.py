@@ -1,6 +1,7 @@
 """The course in the window: laid, changed, heard, carried, taken back; and what lies beneath it."""
 
 import json
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -12,7 +13,10 @@ from tests.ui.conftest import has_color
 from umbrick.core.course.laid import rendered_source, underneath
 from umbrick.core.course.treatments.filter import points_of
 from umbrick.core.sound.recording import open_recording
+from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.marks import CourseTurn
 from umbrick.core.timeline.version import Version
+from umbrick.ui import settings
 from umbrick.ui.theme import DAYLIGHT
 
 
@@ -303,6 +307,79 @@ def test_a_step_over_all_is_carried_to_every_open_recording(voiced, window, tmp_
     assert [step.method for step in other.history.course] == ["normalize"]
     sound = other.outcome.read(0, other.frames)
     assert np.abs(sound).max() == pytest.approx(10 ** (-1 / 20), abs=1e-4)
+
+
+def test_a_step_is_laid_over_the_selection_the_pauses_or_the_findings_of_a_kind(hands, window, page, tmp_path):
+    sound = crackling_f(8.0, at=(2.0, 5.0))
+    sound[3 * RATE : 4 * RATE] = 0.0003 * rng(5).standard_normal((RATE, 1))
+    sound[6 * RATE] += 0.5
+    hands.open(write(tmp_path / "paused.wav", sound))
+    hands.press("F5")
+    window.actions_.actions["lay_soft"].trigger()
+    hands.settle()
+    work = hands.work
+    window.bench.select(RATE, 2 * RATE)
+    hands.settle()
+    window.actions_.actions["step_over_selection"].trigger()
+    hands.settle()
+    assert work.history.course[0].spans == ((RATE, 2 * RATE),)
+    window.actions_.actions["step_over_pauses"].trigger()
+    hands.settle()
+    (step,) = work.history.course
+    assert any(start < 3.3 * RATE and stop > 3.7 * RATE for start, stop in step.spans)
+    assert "pauses: " in page.rows[0].where.text().lower()
+    click = next(f for f in work.listing().open_findings() if f.kind == "click")
+    window.bench.focus(click)
+    hands.settle()
+    window.actions_.actions["step_over_findings"].trigger()
+    hands.settle()
+    (step,) = work.history.course
+    assert step.where == "clicks"
+    assert any(start <= click.start < stop for start, stop in step.spans)
+    window.actions_.actions["step_over_all"].trigger()
+    hands.settle()
+    assert work.history.course[0].spans is None
+
+
+def test_a_step_acts_on_the_channels_that_are_selected(hands, window, page, tmp_path):
+    hands.open(write(tmp_path / "two.wav", np.repeat(0.3 * voice(3.0), 2, axis=1)))
+    window.actions_.actions["lay_soft"].trigger()
+    hands.settle()
+    hands.press("Shift+C")
+    window.actions_.actions["step_channels"].trigger()
+    hands.settle()
+    plain, made = hands.work.version.read(0, hands.work.frames), heard(hands)
+    assert hands.work.history.course[0].channels == (0,)
+    assert "left" in page.rows[0].where.text()
+    assert np.array_equal(made[:, 1], plain[:, 1])
+    assert not np.array_equal(made[:, 0], plain[:, 0])
+
+
+def test_a_step_made_by_an_earlier_treatment_is_told_of(voiced, window):
+    window.actions_.actions["lay_soft"].trigger()
+    voiced.settle()
+    work, path = voiced.work, voiced.work.home
+    older = replace(work.history.course[0], algorithm=0)
+    turn = CourseTurn(work.history.course, (older,))
+    window.bench.commit(work, Edit("as it was made once", marks=(turn,)), work.version)
+    window.close_recording()
+    voiced.settle()
+    voiced.open(path)
+    assert "may sound different" in window.notices.text.text()
+    voiced.click(window.notices.buttons[0])
+    assert voiced.work.history.course[0].algorithm == 1
+
+
+def test_the_room_on_the_disk_is_typed_and_remembered(voiced, window):
+    def ask(dialog):
+        dialog.fields[0].setText("much")
+        assert not dialog.accept_button.isEnabled()
+        dialog.fields[0].setText("3 GB")
+        dialog.accept_button.click()
+
+    voiced.in_dialog(ask)
+    window.actions_.actions["course_room"].trigger()
+    assert settings.tile_limit_bytes() == 3 << 30
 
 
 def test_silence_cannot_be_levelled_and_says_why(hands, window, tmp_path):

@@ -84,6 +84,11 @@ def tile_limit_bytes() -> int:
     return (int(text) if text.isdigit() else _TILE_LIMIT_GB) << 30
 
 
+def set_tile_limit_gb(limit: int) -> None:
+    """Remember how much room on the disk what the course makes may take."""
+    open_settings().setValue("tile_limit_gb", str(limit))
+
+
 def name_pattern() -> str:
     """Return the pattern for the names of saved copies; ``{name}`` stands for the recording's name."""
     value = str(open_settings().value("name_pattern", _NAME_PATTERN))

@@ -11,6 +11,8 @@ from PySide6.QtWidgets import QApplication, QMainWindow, QMenu, QMessageBox, QPu
 
 from umbrick import __version__
 from umbrick.casebook.unnamed import Left
+from umbrick.core.errors import ParameterError
+from umbrick.core.paths import cache_folder
 from umbrick.core.quick_transforms import use_quick_transforms
 from umbrick.demo import recordings as demo_recordings
 from umbrick.playback.output import Output, device_names
@@ -38,6 +40,7 @@ from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
+from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.casebooks import Casebooks
 from umbrick.ui.files.listing_out import ListingOut
 from umbrick.ui.files.opening import Opening
@@ -69,6 +72,7 @@ from umbrick.ui.strips.strip import TITLE_HEIGHT, Strip
 from umbrick.ui.strips.whole import WholeStrip
 from umbrick.ui.work_menus import WorkMenus
 
+_MOST_ROOM_GB = 10_000
 _SCRUBBING_KEYS = (Qt.Key.Key_Comma, Qt.Key.Key_Period)
 
 
@@ -325,6 +329,7 @@ class BenchWindow(QMainWindow):
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self._file_dialogs.ask_find)
         self.opening.loaded.connect(self.marking.offer_cues)
+        self.opening.loaded.connect(self.coursing.tell_of_other_sound)
         self.casebooks.changed.connect(self._soon.ask)
         self.putting_back.put_back_done.connect(self._close_trip)
 
@@ -549,6 +554,24 @@ class BenchWindow(QMainWindow):
         self.treatment.show()
         self.lifting.set_shows_settings(True)
         self.treatment.made.settings.focus_first()
+
+    def ask_course_room(self) -> None:
+        """Ask how much room on the disk what the course makes may take."""
+
+        def check(values: list[str]) -> str:
+            text = values[0].upper().removesuffix("GB").strip()
+            if not text.isdigit() or not 1 <= int(text) <= _MOST_ROOM_GB:
+                raise ParameterError(f"Room is a whole number of GB from 1 to {_MOST_ROOM_GB}.")
+            return (
+                f"Up to {text} GB in {cache_folder()}. It can be deleted at any time; what is gone is worked out again."
+            )
+
+        shown = f"{settings.tile_limit_bytes() >> 30} GB"
+        dialog = TypedDialog("Room for the course", [("On the disk", shown)], check, "Set", parent=self)
+        if dialog.exec():
+            limit = int(dialog.values[0].upper().removesuffix("GB").strip())
+            settings.set_tile_limit_gb(limit)
+            self.bench.tiles.set_limit(limit << 30)
 
     def toggle_course(self) -> None:
         """Show the course in the treatment panel, or what is at the place one looks at."""

@@ -1,14 +1,22 @@
 """Settling: the course's sound as ordinary samples, which can be worked on, and lifted off again."""
 
+import hashlib
+import subprocess
+import sys
+from contextlib import suppress
+
 import numpy as np
 import pytest
+import soundfile
 
 from tests.core.course.laying import heard, noise, opened, step_of
+from umbrick.casebook.store import SETTLED_NAME
 from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.settling import settling
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import CancelledError
+from umbrick.core.sound.part_file import is_part
 from umbrick.core.timeline import change as changes
 from umbrick.core.timeline.history import Edit, History, Mend
 from umbrick.core.timeline.lifting import lift_off
@@ -93,3 +101,33 @@ def test_settling_that_is_stopped_leaves_nothing(laid, tmp_path):
     with pytest.raises(CancelledError):
         freeze(ground_of(laid).through(laid.course), 0, FRAMES, tmp_path, False, is_cancelled=lambda: True)
     assert list(tmp_path.iterdir()) == []
+
+
+def test_a_process_killed_while_it_settles_leaves_whole_files_or_none(tmp_path):
+    code = f"""
+from pathlib import Path
+from tests.core.course.laying import noise, opened, step_of
+from umbrick.core.course.frozen import freeze
+from umbrick.core.course.laid import Ground
+from umbrick.core.course.tiles import Tiles
+version = opened(noise(3_000_000))
+laid = Ground(version, version, Tiles(memory_bytes=1)).through((step_of(version, "filter"),))
+print("ready", flush=True)
+for stop in range(1_000_000, 3_000_000, 10_000):
+    freeze(laid, 0, stop, Path({str(tmp_path)!r}), False)
+"""
+    for seconds in (0.02, 0.3, 0.9):
+        process = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE)
+        assert process.stdout is not None
+        process.stdout.readline()
+        with suppress(subprocess.TimeoutExpired):
+            process.wait(seconds)
+        process.kill()
+        process.wait()
+        process.stdout.close()
+    for path in tmp_path.iterdir():
+        if not is_part(path):
+            assert SETTLED_NAME.fullmatch(path.name)
+            with soundfile.SoundFile(path) as file:
+                frames = file.read(dtype="float64", always_2d=True)
+            assert hashlib.blake2b(frames.tobytes(), digest_size=16).hexdigest() == path.stem

@@ -6,7 +6,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.sounds import RATE, rng, sine, voice
-from umbrick.core.measure.pauses import nearest_pause, next_pause
+from umbrick.core.errors import CancelledError
+from umbrick.core.measure.pauses import all_pauses, nearest_pause, next_pause
 from umbrick.core.sound.source import ArraySource
 
 
@@ -62,3 +63,19 @@ def test_a_pause_longer_than_the_window_is_seen_and_digital_silence_counts_as_on
     source = source_of(voice(1.0), room(25.0), voice(1.0, seed=2))
     assert next_pause(source, 0)[1] >= 19 * RATE
     assert next_pause(source_of(voice(1.0), np.zeros((RATE, 1)), voice(1.0, seed=2)), 0) is not None
+
+
+def test_all_pauses_are_found_whole_also_across_the_windows_they_are_measured_in():
+    sound = 0.3 * rng(1).standard_normal((50 * RATE, 1))
+    wanted = [(5.0, 5.5), (19.6, 20.6), (33.0, 33.2), (39.95, 40.4)]
+    for start, stop in wanted:
+        sound[round(start * RATE) : round(stop * RATE)] *= 1e-3
+    shares = []
+    found = all_pauses(ArraySource(sound, RATE, "words"), shares.append)
+    assert len(found) == len(wanted)
+    for (start, stop), (begin, end) in zip(found, wanted, strict=True):
+        assert begin <= start / RATE <= begin + 0.05
+        assert end - 0.05 <= stop / RATE <= end
+    assert shares[-1] == 1.0
+    with pytest.raises(CancelledError):
+        all_pauses(ArraySource(sound, RATE, "words"), is_cancelled=lambda: True)

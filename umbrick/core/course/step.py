@@ -62,10 +62,11 @@ Course = tuple[Step, ...]
 
 def where_told(step: Step, rate: int) -> str:
     """Return in words where a step acts."""
-    if step.where or step.spans is None:
-        return step.where or "all of it"
-    if len(step.spans) != 1:
-        return format_count(len(step.spans), "place")
+    if step.spans is None:
+        return "all of it"
+    if step.where or len(step.spans) != 1:
+        places = format_count(len(step.spans), "place")
+        return f"{step.where}: {places}" if step.where else places
     start, stop = step.spans[0]
     return f"{format_clock(start, rate)}, {format_length(stop - start, rate)}"
 

@@ -88,6 +88,12 @@ class Tiles:
             with self._lock:
                 self._making.pop(key).set()
 
+    def set_limit(self, limit_bytes: int) -> None:
+        """Keep no more than this on the disk from the next tile on."""
+        with self._lock:
+            self._limit = limit_bytes
+            self._disk_bytes = None
+
     def has(self, key: str) -> bool:
         """Whether a tile is in memory."""
         with self._lock:

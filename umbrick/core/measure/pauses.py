@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.errors import CancelledError
 from umbrick.core.sound.source import Source
 from umbrick.core.units import SILENCE_DBFS
 
@@ -39,6 +42,34 @@ def nearest_pause(source: Source, position: int) -> tuple[int, int] | None:
     reach = round(_WINDOW_SECONDS * source.rate)
     found = _pauses(source, max(0, position - reach), min(source.frames, position + reach))
     return min(found, key=lambda span: max(span[0] - position, position - span[1], 0)) if found else None
+
+
+def all_pauses(
+    source: Source,
+    progress: Callable[[float], None] = lambda _: None,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> list[tuple[int, int]]:
+    """Return every pause of a source, each measured against the twenty seconds around it; see :func:`next_pause`.
+
+    Raises
+    ------
+    CancelledError
+        If ``is_cancelled`` says so.
+    """
+    step = round(_WINDOW_SECONDS * source.rate)
+    found: list[tuple[int, int]] = []
+    for start in range(0, source.frames, step):
+        if is_cancelled():
+            raise CancelledError
+        # A second more on either side, so that a pause across the bound of two windows is seen whole, and then once.
+        window = max(0, start - source.rate), min(source.frames, start + step + source.rate)
+        for begin, end in _pauses(source, *window):
+            if found and begin <= found[-1][1]:
+                found[-1] = min(begin, found[-1][0]), max(end, found[-1][1])
+            else:
+                found.append((begin, end))
+        progress(min(1.0, (start + step) / source.frames))
+    return found
 
 
 def _pauses(source: Source, start: int, stop: int) -> list[tuple[int, int]]:

@@ -15,8 +15,11 @@ from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
 from umbrick.core.course.settling import settling
 from umbrick.core.course.step import Course, Step, free_id, merged
+from umbrick.core.measure.pauses import all_pauses
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.registry import method_named
+from umbrick.core.survey.finding import SPANNING_KINDS
+from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.change import applied
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import CourseTurn
@@ -25,6 +28,7 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.task import Task
 from umbrick.work.work import Work
 
@@ -221,13 +225,82 @@ class Coursing(Task):
         if course != work.history.course:
             self._put(work, f"move {_title(step)}", course, name)
 
-    def set_channels(self, name: str, channels: tuple[int, ...]) -> None:
-        """Have a step act on other channels; what it learned is learned anew."""
-        work, step = self._bench.work, self._named(name)
-        if work is None or step is None or channels == step.channels or self._is_held(work):
+    def lay_over_all(self) -> None:
+        """Have the chosen step lie over all of the recording."""
+        self._lay_over(None, "")
+
+    def lay_over_selection(self) -> None:
+        """Have the chosen step lie over just the selection."""
+        if (work := self._bench.work) and work.selection:
+            self._lay_over(map_spans(work.version, work.history.original, [work.selection.span]), "")
+
+    def reason_against_selection(self) -> str:
+        """Return why a step cannot be laid over the selection now, or nothing."""
+        return "" if self._bench.work and self._bench.work.selection else "Select something first: drag in the Passage."
+
+    def reason_against_findings(self) -> str:
+        """Return why a step cannot be laid over the findings of a kind now, or nothing."""
+        work = self._bench.work
+        if work is None or work.focus is None or work.focus.kind in SPANNING_KINDS:
+            return "Choose a finding first: the step is laid over all of its kind (N goes to the next)."
+        return ""
+
+    def lay_over_findings(self) -> None:
+        """Have the chosen step lie over the findings listed of the kind in focus, and its ramps beside them."""
+        work, step = self._bench.work, self.step
+        if work is None or step is None or work.focus is None:
             return
-        changed = replace(step, channels=channels)
-        self._learn(work, changed, self._exchanging(work, "change"))
+        kind, ramp = KINDS[work.focus.kind], step.ramp_frames(work.rate)
+        listing = work.listing()
+        rows = [row for row in listing.rows.tolist() if listing.table.findings[row].kind == kind.name]
+        findings = [listing.table.findings[row] for row in rows]
+        spans = [(max(0, f.start - ramp), min(work.frames, f.stop + ramp)) for f in findings]
+        self._lay_over(map_spans(work.version, work.history.original, spans), kind.title.lower())
+
+    def lay_over_pauses(self) -> None:
+        """Have the chosen step lie over the pauses of the recording."""
+        work, step = self._bench.work, self.step
+        if work is None or step is None or self._is_held(work):
+            return
+        version, original = work.version, work.history.original
+
+        def run(job: Job) -> list[tuple[int, int]]:
+            return map_spans(version, original, all_pauses(version, job.report, job.is_cancelled))
+
+        def done(spans: list[tuple[int, int]]) -> None:
+            self.job = None  # the step may have to be measured there now
+            if not spans:
+                self._bench.said.emit("There is no pause in this recording.")
+            else:
+                self._lay_over(spans, "pauses")
+
+        self._run("finding the pauses", run, done, "Stopped; nothing was changed.")
+
+    def _lay_over(self, spans: list[tuple[int, int]] | None, where: str) -> None:
+        work, step = self._bench.work, self.step
+        if work is None or step is None or self._is_held(work):
+            return
+        changed = replace(step, spans=None if spans is None else merged(spans), where=where)
+        self._learn(work, changed, self._exchanging(work, "place"))
+
+    def tell_of_other_sound(self, work: Work) -> None:
+        """Say if steps were made with an earlier version of their treatment, which sounded different."""
+        older = [step for step in work.history.course if step.algorithm != treatment_of(step).version]
+        if older:
+            names = ", ".join(told(step) for step in older)
+            take = Choice("Take the new sound", lambda: self._take_new_sound(work))
+            text = f"{work.home.name}: {names} may sound different from before: Umbrick has learned to do it otherwise."
+            self._bench.noticed.emit(Notice(text, (take,)))
+
+    def _take_new_sound(self, work: Work) -> None:
+        course = tuple(replace(step, algorithm=treatment_of(step).version) for step in work.history.course)
+        self._put(work, "take the new sound", course, "")
+
+    def lay_on_channels(self) -> None:
+        """Have the chosen step act on just the channels that are selected; what it learned is learned anew."""
+        work, step = self._bench.work, self.step
+        if work is not None and step is not None and not self._is_held(work):
+            self._learn(work, replace(step, channels=work.selected_channels), self._exchanging(work, "place"))
 
     def reason_not_to_carry(self) -> str:
         """Return why the chosen step cannot be carried to another place now, or nothing."""
@@ -273,6 +346,8 @@ class Coursing(Task):
 
     def _laying(self, work: Work) -> Callable[[Step], None]:
         def lay(ready: Step) -> None:
+            # Another step may have been laid while this one was measured.
+            ready = replace(ready, id=free_id(work.history.course))
             chosen = ready.id if work is self._bench.work else ""
             self._put(work, f"lay {_title(ready)}", (*work.history.course, ready), chosen)
 

@@ -30,7 +30,7 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
 """What can be laid over a recording, in words of the job: name, text, hint and keys; method and settings."""
 
 
-def course_commands(coursing: Coursing, show_page: Callable[[], None]) -> list[Command]:
+def course_commands(coursing: Coursing, show_page: Callable[[], None], ask_room: Callable[[], None]) -> list[Command]:
     """Return the commands of the menu for the course."""
 
     def add(method: str, settings: dict[str, Value]) -> Callable[[], None]:
@@ -41,6 +41,12 @@ def course_commands(coursing: Coursing, show_page: Callable[[], None]) -> list[C
 
     def no_step() -> str:
         return coursing.reason_against() or ("" if coursing.step else "Choose a step of the course first (F3).")
+
+    def no_selection() -> str:
+        return no_step() or coursing.reason_against_selection()
+
+    def no_finding() -> str:
+        return no_step() or coursing.reason_against_findings()
 
     def nothing_to_measure() -> str:
         return no_step() or ("" if coursing.learns() else "This step measures nothing.")
@@ -73,6 +79,17 @@ def course_commands(coursing: Coursing, show_page: Callable[[], None]) -> list[C
         Command("carry_step_over", _MENU, "Carry the step to all open recordings",
                 "Lay the chosen step over every other recording on the bench", coursing.carry_over, (),
                 coursing.reason_not_to_carry_over),
+        Command("step_over_all", _MENU, "Step over all of it", "Have the chosen step lie over all of the recording",
+                coursing.lay_over_all, (), no_step, separated=True),
+        Command("step_over_selection", _MENU, "Step over the selection", "Have the chosen step lie over just the selection",
+                coursing.lay_over_selection, (), no_selection),
+        Command("step_over_findings", _MENU, "Step over all findings of this kind",
+                "Have the chosen step lie over what is listed of the kind in focus, ramps beside it",
+                coursing.lay_over_findings, (), no_finding),
+        Command("step_over_pauses", _MENU, "Step over the pauses", "Have the chosen step lie over the recording's pauses",
+                coursing.lay_over_pauses, (), no_step),
+        Command("step_channels", _MENU, "Step on these channels", "Have the chosen step act on just the selected channels (Shift+C)",
+                coursing.lay_on_channels, (), no_step),
         Command("step_up", _MENU, "Step earlier in the course", "Have sound go through the chosen step earlier",
                 lambda: coursing.move_by(-1), ("Alt+Shift+Up",), no_step),
         Command("step_down", _MENU, "Step later in the course", "Have sound go through the chosen step later",
@@ -84,4 +101,6 @@ def course_commands(coursing: Coursing, show_page: Callable[[], None]) -> list[C
                 coursing.settle, (), coursing.reason_not_to_settle, separated=True),
         Command("take_step_off", _MENU, "Take the step off", "Take the chosen step off",
                 lambda: coursing.take_off(coursing.chosen), ("Alt+Del",), no_step),
+        Command("course_room", _MENU, "Room on the disk…", "How much of what the course makes is kept on the disk",
+                ask_room, (), separated=True),
     ]  # fmt: skip

@@ -23,18 +23,26 @@ class Ink(NamedTuple):
     mended: int
     mended_body: int
     wrong: int
+    pending: int
+    """For what is not worked out yet."""
 
     @classmethod
     def of(cls, theme: Theme) -> Ink:
         """Return the colours of a theme."""
-        names = ("paper", "envelope", "body", "mended", "mended", "wrong")
+        names = ("paper", "envelope", "body", "mended", "mended", "wrong", "envelope")
         ink = cls(*(theme.color(name).rgb() for name in names))
         paler = (
             QColor.fromRgb(ink.mended).lighter(150)
             if theme.name == "daylight"
             else QColor.fromRgb(ink.mended).darker(140)
         )
-        return ink._replace(mended=paler.rgb())
+        faded = [round(0.4 * a + 0.6 * b) for a, b in zip(_parts(ink.envelope), _parts(ink.paper), strict=True)]
+        return ink._replace(mended=paler.rgb(), pending=QColor(*faded).rgb())
+
+
+def _parts(rgb: int) -> tuple[int, int, int]:
+    color = QColor.fromRgb(rgb)
+    return color.red(), color.green(), color.blue()
 
 
 class WavePicture(NamedTuple):
@@ -76,7 +84,7 @@ def wave_pixels(
         where it was rebuilt.
     ink : Ink
     faint : ndarray of bool, shape (columns,), optional
-        Columns that stand for something not worked out yet: drawn without a body.
+        Columns that stand for something not worked out yet: drawn faintly and without a body.
     """
     columns, channels = extent.low.shape
     pixels = np.full((channels * lane_height, columns), ink.paper, np.uint32)
@@ -103,6 +111,7 @@ def wave_pixels(
         )
         lane[inside] = ink.envelope
         if faint is not None:
+            lane[inside & faint] = ink.pending
             within &= ~faint
         lane[within] = ink.body
         beyond = inside & (np.abs(rows - middle) > full) & ~rebuilt
