@@ -149,8 +149,8 @@ def model_casebook(folder: Path) -> Path:
     for name, spans in (("filter", [(10, 300), (900, 2000)]), ("dc", None)):
         course = (*course, learned(ground, course, new_step(METHODS[name], {}, (1,), spans, course)))
     shelf.commit(history, Edit("lay", marks=(CourseTurn((), course),)))
-    frozen = freeze(ground.through(course), 50, 150, casebook.store.settled_folder, False)
-    shelf.commit(history, settling(history.current, 50, 150, frozen, course, history.original))
+    frozen = freeze(ground.through(course), ((50, 150),), casebook.store.settled_folder, False)
+    shelf.commit(history, settling(history.current, ((50, 150),), frozen, course, history.original))
     shelf.write_view({"cursor": 7, "passage": [0, 400]}, {"click": 0.7})
     shelf.write_closed(history.current.key, frozenset({"f1"}))
     casebook.close()

@@ -565,8 +565,8 @@ def settled(casebook, recording):
     history = shelf.history(recording.source).history
     shelf.commit(history, Edit("lay", marks=(CourseTurn((), (offset_step(),)),)))
     ground = Ground(history.current, history.original, Tiles(), ())
-    frozen = freeze(ground.through(history.course), 100, 300, casebook.store.settled_folder, False)
-    shelf.commit(history, settling(history.current, 100, 300, frozen, history.course, history.original))
+    frozen = freeze(ground.through(history.course), ((100, 300),), casebook.store.settled_folder, False)
+    shelf.commit(history, settling(history.current, ((100, 300),), frozen, history.course, history.original))
     return shelf, history, frozen.path
 
 
@@ -611,8 +611,8 @@ def test_settled_sound_that_is_gone_is_told_and_lifted_off(casebook, recording, 
         "UPDATE patches SET file = '../../etc/passwd'",
         "UPDATE patches SET file = '/etc/passwd'",
         "UPDATE mends SET parameters = '{}' WHERE method = 'settle'",
-        """UPDATE mends SET parameters = '{"span": [5, 1], "steps": []}' WHERE method = 'settle'""",
-        """UPDATE mends SET parameters = '{"span": [1, 5], "steps": [7]}' WHERE method = 'settle'""",
+        """UPDATE mends SET parameters = '{"spans": [[5, 1]], "steps": []}' WHERE method = 'settle'""",
+        """UPDATE mends SET parameters = '{"spans": [[1, 5]], "steps": [7]}' WHERE method = 'settle'""",
     ],
 )
 def test_settled_sound_that_makes_no_sense_is_left_out(casebook, recording, settled, statement):

@@ -12,9 +12,8 @@ from tests.sounds import RATE, faultless, rng, voice, write
 from tests.ui.conftest import has_color
 from umbrick.core.course.laid import rendered_source, underneath
 from umbrick.core.course.treatments.filter import points_of
+from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.recording import open_recording
-from umbrick.core.timeline.history import Edit
-from umbrick.core.timeline.marks import CourseTurn
 from umbrick.core.timeline.version import Version
 from umbrick.ui import settings
 from umbrick.ui.theme import DAYLIGHT
@@ -355,19 +354,38 @@ def test_a_step_acts_on_the_channels_that_are_selected(hands, window, page, tmp_
     assert not np.array_equal(made[:, 0], plain[:, 0])
 
 
-def test_a_step_made_by_an_earlier_treatment_is_told_of(voiced, window):
+def learn_to_filter_otherwise(monkeypatch):
+    """As if a later Umbrick filtered differently."""
+    method = METHODS["filter"]
+
+    def process(block, settings, profile):
+        return 0.5 * method.does.process(block, settings, profile)
+
+    does = replace(method.does, version=2, process=process)
+    monkeypatch.setitem(METHODS, "filter", replace(method, does=does))
+
+
+def test_a_step_made_by_an_earlier_treatment_is_told_of_and_its_sound_kept_or_not(voiced, window, monkeypatch):
     window.actions_.actions["lay_soft"].trigger()
     voiced.settle()
-    work, path = voiced.work, voiced.work.home
-    older = replace(work.history.course[0], algorithm=0)
-    turn = CourseTurn(work.history.course, (older,))
-    window.bench.commit(work, Edit("as it was made once", marks=(turn,)), work.version)
+    path = voiced.work.home
+    made = heard(voiced)
+    learn_to_filter_otherwise(monkeypatch)
     window.close_recording()
     voiced.settle()
     voiced.open(path)
     assert "may sound different" in window.notices.text.text()
+    assert not np.array_equal(heard(voiced), made)
     voiced.click(window.notices.buttons[0])
-    assert voiced.work.history.course[0].algorithm == 1
+    voiced.settle()
+    assert "kept for" in window.status.message.text()
+    assert np.array_equal(heard(voiced), made)
+    assert [entry.mend.method for entry in voiced.work.history.ledger] == ["settle"]
+    voiced.press("Ctrl+Z")
+    window.settling.tell_of_other_sound(voiced.work)
+    voiced.click(window.notices.buttons[1])
+    assert voiced.work.history.course[0].algorithm == 2
+    assert not np.array_equal(heard(voiced), made)
 
 
 def test_the_room_on_the_disk_is_typed_and_remembered(voiced, window):

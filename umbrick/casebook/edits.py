@@ -382,11 +382,15 @@ class _Texts:
 
 
 def _is_settling(parameters: dict[str, Any]) -> bool:
-    span, steps = parameters.get("span"), parameters.get("steps")
+    spans, steps = parameters.get("spans"), parameters.get("steps")
+    are_names = isinstance(steps, list) and all(isinstance(name, str) for name in steps)
+    return are_names and isinstance(spans, list) and all(_is_span(span) for span in spans)
+
+
+def _is_span(span: object) -> bool:
     if not (isinstance(span, list) and len(span) == 2 and all(type(at) is int for at in span)):
         return False
-    are_names = isinstance(steps, list) and all(isinstance(name, str) for name in steps)
-    return are_names and 0 <= span[0] <= span[1] <= MOST_FRAMES
+    return bool(0 <= span[0] <= span[1] <= MOST_FRAMES)
 
 
 class _Ids:

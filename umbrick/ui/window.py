@@ -28,6 +28,7 @@ from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.rechecking import Rechecking
 from umbrick.ui.bench.rehearsing import Rehearsing
+from umbrick.ui.bench.settling import Settling
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.commands.command import Actions
@@ -127,6 +128,7 @@ class BenchWindow(QMainWindow):
         self.marking = Marking(self.bench)
         self.tools = tools = Tools.of(self.bench, self.marking)
         self.coursing = Coursing(self.bench)
+        self.settling = Settling(self.bench)
         self.listening = Listening(self.bench, self.mending, tools.trying, self.coursing, output)
         self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
@@ -162,6 +164,7 @@ class BenchWindow(QMainWindow):
             self.putting_back,
             self.viewing,
             self.coursing,
+            self.settling,
             tools,
             self,
             self._file_dialogs,
@@ -322,6 +325,7 @@ class BenchWindow(QMainWindow):
             self.rehearsing,
             self.saving,
             self.coursing,
+            self.settling,
             self.reporting,
             self.tools.reviewing,
         ):
@@ -329,7 +333,7 @@ class BenchWindow(QMainWindow):
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.find_wanted.connect(self._file_dialogs.ask_find)
         self.opening.loaded.connect(self.marking.offer_cues)
-        self.opening.loaded.connect(self.coursing.tell_of_other_sound)
+        self.opening.loaded.connect(self.settling.tell_of_other_sound)
         self.casebooks.changed.connect(self._soon.ask)
         self.putting_back.put_back_done.connect(self._close_trip)
 
@@ -602,6 +606,7 @@ class BenchWindow(QMainWindow):
             self.lifting,
             self.saving,
             self.coursing,
+            self.settling,
             self.reporting,
             self.tools.handwork,
         ):
@@ -632,6 +637,8 @@ class BenchWindow(QMainWindow):
             return "Working by hand"
         if self.coursing.job:
             return "Measuring"
+        if self.settling.job:
+            return "Settling"
         return "Saving" if self.saving.job else ""
 
     def is_settled(self) -> bool:

@@ -4,18 +4,22 @@ import hashlib
 import subprocess
 import sys
 from contextlib import suppress
+from dataclasses import replace
 
 import numpy as np
 import pytest
 import soundfile
 
-from tests.core.course.laying import heard, noise, opened, step_of
+from tests.core.course.laying import heard, noise, opened, step_of, through
 from umbrick.casebook.store import SETTLED_NAME
+from umbrick.core.course.earlier import brought_up, is_earlier, still_kept
 from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import Ground
+from umbrick.core.course.rendered import TILE
 from umbrick.core.course.settling import settling
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import CancelledError
+from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.part_file import is_part
 from umbrick.core.timeline import change as changes
 from umbrick.core.timeline.history import Edit, History, Mend
@@ -45,8 +49,8 @@ def laid():
 
 def settle(history, folder, start=0, stop=FRAMES):
     made = ground_of(history).through(history.course)
-    frozen = freeze(made, start, stop, folder, is_double=False)
-    return history.push(settling(history.current, start, stop, frozen, history.course, history.original))
+    frozen = freeze(made, ((start, stop),), folder, is_double=False)
+    return history.push(settling(history.current, ((start, stop),), frozen, history.course, history.original))
 
 
 def test_settled_sound_is_what_was_heard_and_the_steps_spare_it(laid, tmp_path):
@@ -97,9 +101,16 @@ def test_a_step_laid_later_acts_on_settled_sound_too(laid, tmp_path):
     assert np.abs(outcome(laid) - (heard(laid.current) - more.profile["offset"][0])).max() < 1e-6
 
 
+def test_settling_a_stretch_works_out_just_its_own_tiles(tmp_path):
+    version, tiles = opened(noise(8 * TILE)), Tiles()
+    made = through(version, step_of(version, "filter"), tiles=tiles)
+    freeze(made, ((4 * TILE + 5, 5 * TILE + 5),), tmp_path, is_double=False)
+    assert tiles.made == 2
+
+
 def test_settling_that_is_stopped_leaves_nothing(laid, tmp_path):
     with pytest.raises(CancelledError):
-        freeze(ground_of(laid).through(laid.course), 0, FRAMES, tmp_path, False, is_cancelled=lambda: True)
+        freeze(ground_of(laid).through(laid.course), ((0, FRAMES),), tmp_path, False, is_cancelled=lambda: True)
     assert list(tmp_path.iterdir()) == []
 
 
@@ -107,6 +118,7 @@ def test_a_process_killed_while_it_settles_leaves_whole_files_or_none(tmp_path):
     code = f"""
 from pathlib import Path
 from tests.core.course.laying import noise, opened, step_of
+from umbrick.core.course.earlier import brought_up, is_earlier, still_kept
 from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.tiles import Tiles
@@ -114,7 +126,7 @@ version = opened(noise(3_000_000))
 laid = Ground(version, version, Tiles(memory_bytes=1)).through((step_of(version, "filter"),))
 print("ready", flush=True)
 for stop in range(1_000_000, 3_000_000, 10_000):
-    freeze(laid, 0, stop, Path({str(tmp_path)!r}), False)
+    freeze(laid, ((0, stop),), Path({str(tmp_path)!r}), False)
 """
     for seconds in (0.02, 0.3, 0.9):
         process = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE)
@@ -131,3 +143,30 @@ for stop in range(1_000_000, 3_000_000, 10_000):
             with soundfile.SoundFile(path) as file:
                 frames = file.read(dtype="float64", always_2d=True)
             assert hashlib.blake2b(frames.tobytes(), digest_size=16).hexdigest() == path.stem
+
+
+def test_what_an_earlier_treatment_made_is_kept_as_far_as_it_is_still_there(tmp_path, monkeypatch):
+    version = opened(noise(3 * TILE))
+    history, folder = History(version), tmp_path / "cache"
+    course = (step_of(version, "filter", {"shape": "high_cut", "frequency_hz": 500}),)
+    history.push(Edit("lay", marks=(CourseTurn((), course),)))
+    before = heard(Ground(version, version, Tiles(folder)).through(course))
+    next(path for path in folder.rglob("*.tile") if tile_of(path) == before[TILE : 2 * TILE].tobytes()).unlink()
+    does = replace(METHODS["filter"].does, version=2, process=lambda block, *_: 0.5 * block.own)
+    monkeypatch.setitem(METHODS, "filter", replace(METHODS["filter"], does=does))
+    ground = Ground(version, version, Tiles(folder))
+    as_made = ground.through(course, as_made=True)
+    spans = still_kept(as_made)
+    assert spans == ((0, TILE), (2 * TILE, 3 * TILE))
+    frozen = freeze(as_made, spans, tmp_path, is_double=False)
+    turn = CourseTurn(course, brought_up(course))
+    history.push(settling(version, spans, frozen, course, version, turns=(turn,)))
+    after = outcome(history)
+    for start, stop in spans:
+        assert np.array_equal(after[start:stop], before[start:stop])
+    assert np.array_equal(after[TILE : 2 * TILE], np.float32(0.5) * heard(version)[TILE : 2 * TILE])
+    assert not any(is_earlier(step) for step in history.course)
+
+
+def tile_of(path):
+    return path.read_bytes()[4:]

@@ -44,7 +44,7 @@ def makes_all_anew(course: Course) -> bool:
     return any(step.spans is None and acts(step) for step in course)
 
 
-def sound_key(step: Step) -> str:
-    """Return a name for what a step does to sound wherever it acts."""
-    told = [step.method, treatment_of(step).version, step.settings, step.profile, step.channels]
+def sound_key(step: Step, version: int) -> str:
+    """Return a name for what a step does to sound wherever it acts, by a version of its treatment."""
+    told = [step.method, version, step.settings, step.profile, step.channels]
     return hashlib.blake2b(json.dumps(told, sort_keys=True).encode(), digest_size=16).hexdigest()

@@ -14,6 +14,7 @@ import soundfile
 
 from umbrick.core.course.ahead import read_ahead
 from umbrick.core.course.rendered import TILE
+from umbrick.core.course.step import Spans
 from umbrick.core.errors import CancelledError, FileError
 from umbrick.core.sound.file_source import FileSource
 from umbrick.core.sound.part_file import PartFile, sweep
@@ -85,19 +86,20 @@ class FrozenSource:
 
 def freeze(
     outcome: Version,
-    start: int,
-    stop: int,
+    spans: Spans,
     folder: Path,
     is_double: bool,
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
 ) -> FrozenSource:
-    """Write what is heard in a span to a sound file, and return it; the file is whole and on the disk then.
+    """Write what is heard in spans to one sound file, and return it; the file is whole and on the disk then.
 
     Parameters
     ----------
     outcome : Version
         A version through its course.
+    spans : spans
+        In order and apart, at least one.
     folder : Path
         Where the file goes, under the name of its content.
     is_double : bool
@@ -112,21 +114,23 @@ def freeze(
     """
     digest = hashlib.blake2b(digest_size=16)
     subtype = "DOUBLE" if is_double else "FLOAT"
+    frames, written = sum(stop - start for start, stop in spans), 0
     try:
         folder.mkdir(parents=True, exist_ok=True)
         sweep(folder)
-        with PartFile(folder, ENDING) as part, read_ahead(outcome) as sound:
+        with PartFile(folder, ENDING) as part, read_ahead(outcome, spans) as sound:
             handle = os.dup(part.handle)
             with soundfile.SoundFile(
                 handle, "w", outcome.rate, outcome.channels, subtype, format="W64", closefd=True
             ) as file:
-                for at in range(start, stop, TILE):
+                for at, end in ((at, min(at + TILE, stop)) for start, stop in spans for at in range(start, stop, TILE)):
                     if is_cancelled():
                         raise CancelledError
-                    block = sound.read_exact(at, min(at + TILE, stop))
+                    block = sound.read_exact(at, end)
                     digest.update(block.tobytes())
                     file.write(block)
-                    progress((min(at + TILE, stop) - start) / (stop - start))
+                    written += end - at
+                    progress(written / frames)
             path = folder / f"{digest.hexdigest()}{ENDING}"
             part.take_name(path)
         make_safe(folder)
@@ -134,4 +138,4 @@ def freeze(
         raise FileError("The settled sound cannot be written.", "Make room on the disk.") from error
     except OSError as error:
         raise FileError(*explained(error, folder)) from error
-    return FrozenSource(path, outcome.rate, outcome.channels, stop - start)
+    return FrozenSource(path, outcome.rate, outcome.channels, frames)

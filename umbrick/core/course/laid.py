@@ -25,10 +25,12 @@ class Ground:
     tiles: Tiles
     settled: tuple[Settled, ...] = ()
 
-    def through(self, course: Course) -> Version:
+    def through(self, course: Course, as_made: bool = False) -> Version:
         """Return the version through a course: the same positions, other sound. Nothing is worked out until it is read.
 
         Spans of steps stay with their sound, as markers do. What steps are settled in is spared by them.
+        With ``as_made`` it is what the steps made when they were laid, by the versions that treatments had then, of
+        which only what is still kept can be read.
 
         Raises
         ------
@@ -44,7 +46,8 @@ class Ground:
             acting = without(spans, spared)
             if acting:
                 laid_on = None if step.spans is None else _as_array(spans)
-                source = Rendered(source, step, laid_on, self.tiles, _as_array(acting) if spared else None)
+                spares = _as_array(acting) if spared else None
+                source = Rendered(source, step, laid_on, self.tiles, spares, as_made)
         return self.version if source is self.version else self.version.through(source)
 
     def placed(self, step: Step) -> Spans:

@@ -16,6 +16,7 @@ from umbrick.core.course.step import Step
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.course.treatment import Block
 from umbrick.core.course.weights import weights
+from umbrick.core.errors import FileError
 from umbrick.core.sound.source import Samples, Source, check_span
 from umbrick.core.timeline.runs import Integers
 
@@ -23,6 +24,10 @@ Wave = npt.NDArray[np.float64]
 
 TILE = 1 << 16
 """Frames of a tile. Tiles begin at multiples of it."""
+
+
+class UnmadeError(FileError):
+    """What an earlier version of a treatment made is no longer kept, and cannot be made again."""
 
 
 class Named(Source, Protocol):
@@ -48,10 +53,19 @@ class Rendered:
         Where tiles are kept.
     acting : ndarray of int, shape (n, 2), optional
         Where it acts, if that is not all of these: it spares what it was settled in, without ramps.
+    as_made : bool
+        Whether to give what the step made when it was laid. If its treatment has another version now, only what is
+        still kept can be read: UnmadeError elsewhere.
     """
 
     def __init__(
-        self, below: Named, step: Step, spans: Integers | None, tiles: Tiles, acting: Integers | None = None
+        self,
+        below: Named,
+        step: Step,
+        spans: Integers | None,
+        tiles: Tiles,
+        acting: Integers | None = None,
+        as_made: bool = False,
     ) -> None:
         self.below, self.step, self.spans = below, step, spans
         self._acting = spans if acting is None else acting
@@ -62,7 +76,9 @@ class Rendered:
         self._ramp = step.ramp_frames(self.rate)
         self._on = list(step.channels)
         self._is_whole = self._acting is None and len(self._on) == self.channels
-        self._step_key = sound_key(step)
+        version = step.algorithm if as_made else self._treatment.version
+        self._can_make = version == self._treatment.version
+        self._step_key = sound_key(step, version)
         self._keys: dict[int, str] = {}
         where = ["all" if held is None else held.tobytes().hex() for held in (spans, self._acting)]
         told = f"{below.key}|{self._step_key}|{where}"
@@ -78,7 +94,7 @@ class Rendered:
         """Which tiles this step, or one beneath it, acts in."""
         count = -(-self.frames // TILE)
         marked = self.below.touched.copy() if isinstance(self.below, Rendered) else np.zeros(count, bool)
-        marked[self._touched(0, self.frames)] = True
+        marked[self.own_tiles(0, self.frames)] = True
         return marked
 
     def touched_spans(self) -> list[tuple[int, int]]:
@@ -122,17 +138,17 @@ class Rendered:
     def content_key(self, start: int, stop: int) -> str:
         """Return a name for the content of a span."""
         digest = hashlib.blake2b(self.below.content_key(start, stop).encode(), digest_size=16)
-        for index in self._touched(start, stop):
+        for index in self.own_tiles(start, stop):
             digest.update(self._tile_key(index).encode())
         digest.update(f"{start % TILE}:{stop - start}".encode())
         return digest.hexdigest()
 
     def is_at_hand(self, start: int, stop: int) -> bool:
         """Whether all tiles of a span are in memory."""
-        own = all(self._tiles.has(self._tile_key(index)) for index in self._touched(start, stop))
+        own = all(self._tiles.has(self._tile_key(index)) for index in self.own_tiles(start, stop))
         return own and (self._is_whole or not isinstance(self.below, Rendered) or self.below.is_at_hand(start, stop))
 
-    def _touched(self, start: int, stop: int) -> list[int]:
+    def own_tiles(self, start: int, stop: int) -> list[int]:
         """Return the tiles of a span in which the step acts."""
         touched: list[int] = []
         for begin, end in self.acting(start, stop):
@@ -156,6 +172,8 @@ class Rendered:
         return self._tiles.get(self._tile_key(index), shape, lambda: self._made(index), keeps)
 
     def _made(self, index: int) -> Samples:
+        if not self._can_make:
+            raise UnmadeError("What the course made then is no longer kept.")
         first, last = index * TILE, min((index + 1) * TILE, self.frames)
         around = self._context
         block = Block(self._with_context(first, last), first, around, around, self.rate)

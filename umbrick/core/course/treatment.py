@@ -74,7 +74,8 @@ class Treatment:
     """How a method treats sound.
 
     ``context`` is how many frames on either side of a block it needs, from settings, profile and rate: the borders of
-    blocks cannot be seen. ``version`` counts up when the same settings would sound different from before.
+    blocks cannot be seen. ``version`` counts up when the same settings would sound different from before; what
+    the earlier one made is found again, where it is still kept, as long as ``context`` stays the same.
     ``changes_nothing`` tells from settings and profile whether the sound stays as it is, bit for bit; ``told`` says in
     a few words what is done with them. ``is_profile`` tells whether something can be a profile for so many channels: a
     casebook may come from anywhere. ``is_quick`` means that it is made as fast as it could be read back, so that

@@ -253,7 +253,7 @@ class History:
             on = [entry.mend.parameters for entry in ledger if entry.is_on and entry.mend.method == SETTLE]
             self._settled = (
                 ledger,
-                tuple(Settled(held["span"][0], held["span"][1], tuple(held["steps"])) for held in on),
+                tuple(Settled(start, stop, tuple(held["steps"])) for held in on for start, stop in held["spans"]),
             )
         return self._settled[1]
 

@@ -9,18 +9,15 @@ from enum import Enum
 from PySide6.QtCore import Signal
 
 from umbrick.core.course.acting import method_of, told, treatment_of
-from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
-from umbrick.core.course.settling import settling
 from umbrick.core.course.step import Course, Step, free_id, merged
 from umbrick.core.measure.pauses import all_pauses
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.registry import method_named
 from umbrick.core.survey.finding import SPANNING_KINDS
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.timeline.change import applied
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import CourseTurn
 from umbrick.core.timeline.positions import map_spans
@@ -28,12 +25,8 @@ from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.task import Task
 from umbrick.work.work import Work
-
-_SINGLE_BITS = 24
-"""Samples of more bits than this lose some in single precision."""
 
 
 class Ear(Enum):
@@ -283,19 +276,6 @@ class Coursing(Task):
         changed = replace(step, spans=None if spans is None else merged(spans), where=where)
         self._learn(work, changed, self._exchanging(work, "place"))
 
-    def tell_of_other_sound(self, work: Work) -> None:
-        """Say if steps were made with an earlier version of their treatment, which sounded different."""
-        older = [step for step in work.history.course if step.algorithm != treatment_of(step).version]
-        if older:
-            names = ", ".join(told(step) for step in older)
-            take = Choice("Take the new sound", lambda: self._take_new_sound(work))
-            text = f"{work.home.name}: {names} may sound different from before: Umbrick has learned to do it otherwise."
-            self._bench.noticed.emit(Notice(text, (take,)))
-
-    def _take_new_sound(self, work: Work) -> None:
-        course = tuple(replace(step, algorithm=treatment_of(step).version) for step in work.history.course)
-        self._put(work, "take the new sound", course, "")
-
     def lay_on_channels(self) -> None:
         """Have the chosen step act on just the channels that are selected; what it learned is learned anew."""
         work, step = self._bench.work, self.step
@@ -352,43 +332,6 @@ class Coursing(Task):
             self._put(work, f"lay {_title(ready)}", (*work.history.course, ready), chosen)
 
         return lay
-
-    def reason_not_to_settle(self) -> str:
-        """Return why the course cannot be settled now, or nothing."""
-        if reason := self.reason_against():
-            return reason
-        work = self._bench.work
-        if self.job is not None:
-            return "Other work on the course is under way (Esc stops it)."
-        is_laid = work is not None and rendered_source(work.outcome) is not None
-        return "" if is_laid else "Nothing is laid over this recording (F3)."
-
-    def settle(self) -> None:
-        """Make what the course does of the selection, or of all, ordinary samples: one line of the ledger."""
-        work = self._bench.work
-        if work is None or self._is_held(work):
-            return
-        start, stop = work.selection.span if work.selection else (0, work.frames)
-        version, outcome, course, original = work.version, work.outcome, work.history.course, work.history.original
-        folder, bits = work.shelf.store.settled_folder, work.recording.format.bits
-        lease = work.leases.take("The course is being settled (Esc stops it); other edits wait.")
-
-        def run(job: Job) -> tuple[Edit, Version]:
-            is_double = bits is None or bits > _SINGLE_BITS
-            frozen = freeze(outcome, start, stop, folder, is_double, job.report, job.is_cancelled)
-            edit = settling(version, start, stop, frozen, course, original)
-            return edit, applied(version, edit.changes)
-
-        def done(made: tuple[Edit, Version]) -> None:
-            lease.release()
-            self._bench.commit_behind(work, *made, self._settled)
-
-        job = self._run("settling the course", run, done, "Settling stopped; nothing was changed.")
-        job.ended.connect(lease.release)
-
-    def _settled(self, _: Edit) -> None:
-        self._bench.said.emit("Settled: the course's sound is ordinary samples there. Lifting it off takes that back.")
-        self.changed.emit()
 
     # How it is done.
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from umbrick.core.mend.parameters import Value
 from umbrick.ui.bench.coursing import Coursing, Ear
+from umbrick.ui.bench.settling import Settling
 from umbrick.ui.commands.command import Command
 
 _MENU = "&Course"
@@ -30,7 +31,9 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
 """What can be laid over a recording, in words of the job: name, text, hint and keys; method and settings."""
 
 
-def course_commands(coursing: Coursing, show_page: Callable[[], None], ask_room: Callable[[], None]) -> list[Command]:
+def course_commands(
+    coursing: Coursing, settling: Settling, show_page: Callable[[], None], ask_room: Callable[[], None]
+) -> list[Command]:
     """Return the commands of the menu for the course."""
 
     def add(method: str, settings: dict[str, Value]) -> Callable[[], None]:
@@ -98,7 +101,7 @@ def course_commands(coursing: Coursing, show_page: Callable[[], None], ask_room:
                 lambda: coursing.learn_again(coursing.chosen), (), nothing_to_measure),
         Command("settle", _MENU, "Settle the course here",
                 "Make what the course does of the selection, or of all, samples that can be drawn on and mended",
-                coursing.settle, (), coursing.reason_not_to_settle, separated=True),
+                settling.settle, (), settling.reason_against, separated=True),
         Command("take_step_off", _MENU, "Take the step off", "Take the chosen step off",
                 lambda: coursing.take_off(coursing.chosen), ("Alt+Del",), no_step),
         Command("course_room", _MENU, "Room on the disk…", "How much of what the course makes is kept on the disk",

@@ -14,6 +14,7 @@ from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.rehearsing import Rehearsing
+from umbrick.ui.bench.settling import Settling
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
 from umbrick.ui.commands.command import Command, always
@@ -71,6 +72,7 @@ def command_table(
     putting_back: PuttingBack,
     viewing: Viewing,
     coursing: Coursing,
+    settling: Settling,
     tools: Tools,
     dialogs: Dialogs,
     files: FileDialogs,
@@ -418,7 +420,7 @@ def command_table(
         ),
         Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", dialogs.stop_jobs,
                 ("Esc",), can_stop, separated=True),
-        *course_commands(coursing, dialogs.toggle_course, dialogs.ask_course_room),
+        *course_commands(coursing, settling, dialogs.toggle_course, dialogs.ask_course_room),
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",
