@@ -258,9 +258,10 @@ class PassageStrip(Strip):
         y = self.height() - RULER_HEIGHT
         painter.setPen(QPen(self.theme.color("rule"), 1))
         painter.drawLine(QPointF(0, y + 0.5), QPointF(self.width(), y + 0.5))
-        for tick in self.ruler_ticks(work):
-            x = round(self.x_of(tick.at)) + 0.5
-            painter.setPen(QPen(self.theme.color("faint"), 1))
+        painter.setPen(QPen(self.theme.color("faint"), 1))
+        ticks = self.ruler_ticks(work)
+        xs = np.round(self.x_of(np.array([tick.at for tick in ticks], float))) + 0.5
+        for tick, x in zip(ticks, xs.tolist(), strict=True):
             painter.drawLine(QPointF(x, y), QPointF(x, y + (7 if tick.text else 4)))
             if tick.text:
                 painter.drawText(QPointF(x + 4, y + 16), tick.text)
