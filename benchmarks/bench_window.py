@@ -17,7 +17,17 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 @contextmanager
 def opened() -> Iterator[tuple[Any, Any]]:
-    """Yield the window at 1280×800, and the application."""
+    """Yield the window at 1280×800 with an hour of sound, and the application."""
+    with (
+        tempfile.TemporaryDirectory() as folder,
+        showing(long_recording.write(Path(folder) / "hour.wav", 3600)) as shown,
+    ):
+        yield shown
+
+
+@contextmanager
+def showing(path: Path) -> Iterator[tuple[Any, Any]]:
+    """Yield the window at 1280×800 with a recording, and the application; its settings and cache go beside the file."""
     from PySide6.QtWidgets import QApplication
 
     from umbrick.core.paths import HOME_VARIABLE
@@ -25,18 +35,16 @@ def opened() -> Iterator[tuple[Any, Any]]:
     from umbrick.ui import theme
     from umbrick.ui.window import BenchWindow
 
-    with tempfile.TemporaryDirectory() as folder:
-        os.environ[HOME_VARIABLE] = folder
-        path = long_recording.write(Path(folder) / "hour.wav", 3600)
-        application = QApplication.instance() or QApplication([])
-        theme.load_fonts()
-        window = BenchWindow(SimulatedOutput())
-        window.resize(1280, 800)
-        window.show()
-        window.open([path])
-        settle(window, application)
-        yield window, application
-        window.shut_down()
+    os.environ[HOME_VARIABLE] = str(path.parent)
+    application = QApplication.instance() or QApplication([])
+    theme.load_fonts()
+    window = BenchWindow(SimulatedOutput())
+    window.resize(1280, 800)
+    window.show()
+    window.open([path])
+    settle(window, application)
+    yield window, application
+    window.shut_down()
 
 
 def settle(window, application) -> None:

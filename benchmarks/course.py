@@ -18,7 +18,8 @@ import time
 from pathlib import Path
 
 from benchmarks import long_recording
-from benchmarks.bench_window import settle
+from benchmarks.bench_window import settle, showing
+from umbrick.core.paths import HOME_VARIABLE
 
 _HOURS = float(os.environ.get("UMBRICK_BENCH_HOURS", "3"))
 _TURNS = 12
@@ -62,27 +63,13 @@ def save_through(path: str) -> None:
 
 def run(files: list[Path]) -> None:
     """Measure and print."""
-    from PySide6.QtWidgets import QApplication
-
-    from umbrick.core.paths import HOME_VARIABLE
-    from umbrick.playback.simulated import SimulatedOutput
-    from umbrick.ui import theme
-    from umbrick.ui.window import BenchWindow
-
     with tempfile.TemporaryDirectory() as folder:
-        os.environ[HOME_VARIABLE] = folder
+        os.environ[HOME_VARIABLE] = folder  # for the process that saves, too
         path = long_recording.write(Path(folder) / "hours.wav", round(3600 * _HOURS))
         code = f"from benchmarks.course import save_through; save_through({str(path)!r})"
         print(subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip())
-        application = QApplication.instance() or QApplication([])
-        theme.load_fonts()
-        window = BenchWindow(SimulatedOutput())
-        window.resize(1280, 800)
-        window.show()
-        window.open([path])
-        settle(window, application)
-        _in_the_window(window, application)
-        window.shut_down()
+        with showing(path) as (window, application):
+            _in_the_window(window, application)
 
 
 def _in_the_window(window, application) -> None:

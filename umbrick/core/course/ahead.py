@@ -12,10 +12,10 @@ from itertools import chain
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.rendered import TILE
 from umbrick.core.course.step import Spans
-from umbrick.core.errors import CancelledError
 from umbrick.core.sound.source import Samples, Source
 from umbrick.core.timeline.version import Version
 
@@ -80,10 +80,7 @@ def highest_sample(
     """Return the highest absolute sample of a version; CancelledError if ``is_cancelled`` says so."""
     highest = 0.0
     with read_ahead(version) as sound:
-        for start in range(0, version.frames, TILE):
-            if is_cancelled():
-                raise CancelledError
-            block = sound.read(start, min(start + TILE, version.frames))
+        for start, stop in blocks_of(((0, version.frames),), TILE, progress, is_cancelled):
+            block = sound.read(start, stop)
             highest = max(highest, float(block.max()), -float(block.min()))
-            progress(min(1.0, (start + TILE) / version.frames))
     return highest

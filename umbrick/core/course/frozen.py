@@ -13,9 +13,10 @@ import numpy.typing as npt
 import soundfile
 
 from umbrick.core.course.ahead import read_ahead
+from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.rendered import TILE
 from umbrick.core.course.step import Spans
-from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.errors import FileError
 from umbrick.core.sound.file_source import FileSource
 from umbrick.core.sound.part_file import PartFile, sweep
 from umbrick.core.sound.source import Samples, check_span
@@ -114,7 +115,6 @@ def freeze(
     """
     digest = hashlib.blake2b(digest_size=16)
     subtype = "DOUBLE" if is_double else "FLOAT"
-    frames, written = sum(stop - start for start, stop in spans), 0
     try:
         folder.mkdir(parents=True, exist_ok=True)
         sweep(folder)
@@ -123,14 +123,10 @@ def freeze(
             with soundfile.SoundFile(
                 handle, "w", outcome.rate, outcome.channels, subtype, format="W64", closefd=True
             ) as file:
-                for at, end in ((at, min(at + TILE, stop)) for start, stop in spans for at in range(start, stop, TILE)):
-                    if is_cancelled():
-                        raise CancelledError
-                    block = sound.read_exact(at, end)
+                for start, stop in blocks_of(spans, TILE, progress, is_cancelled):
+                    block = sound.read_exact(start, stop)
                     digest.update(block.tobytes())
                     file.write(block)
-                    written += end - at
-                    progress(written / frames)
             path = folder / f"{digest.hexdigest()}{ENDING}"
             part.take_name(path)
         make_safe(folder)
@@ -138,4 +134,4 @@ def freeze(
         raise FileError("The settled sound cannot be written.", "Make room on the disk.") from error
     except OSError as error:
         raise FileError(*explained(error, folder)) from error
-    return FrozenSource(path, outcome.rate, outcome.channels, frames)
+    return FrozenSource(path, outcome.rate, outcome.channels, sum(stop - start for start, stop in spans))

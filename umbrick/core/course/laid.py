@@ -46,8 +46,8 @@ class Ground:
             acting = without(spans, spared)
             if acting:
                 laid_on = None if step.spans is None else _as_array(spans)
-                spares = _as_array(acting) if spared else None
-                source = Rendered(source, step, laid_on, self.tiles, spares, as_made)
+                acts_in = _as_array(acting) if spared else None
+                source = Rendered(source, step, laid_on, self.tiles, acts_in, as_made)
         return self.version if source is self.version else self.version.through(source)
 
     def placed(self, step: Step) -> Spans:

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 from umbrick.core.course.acting import told
 from umbrick.core.course.earlier import brought_up, is_earlier, still_kept
 from umbrick.core.course.frozen import freeze
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.settling import settling
-from umbrick.core.course.step import Spans
+from umbrick.core.course.step import Course, Spans
 from umbrick.core.timeline.change import applied
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import CourseTurn
@@ -24,14 +25,44 @@ from umbrick.work.work import Work
 _SINGLE_BITS = 24
 """Samples of more bits than this lose some in single precision."""
 
-_KEEP_TITLE = "keep the old sound"
-
 
 @dataclass(frozen=True)
 class _Made:
     edit: Edit
     version: Version
     frames: int
+
+
+@dataclass(frozen=True)
+class _Freezing:
+    """A recording as it was when settling began: what freezes its sound runs beside the window."""
+
+    version: Version
+    original: Version
+    course: Course
+    folder: Path
+    is_double: bool
+
+    @staticmethod
+    def of(work: Work) -> _Freezing:
+        bits = work.recording.format.bits
+        is_double = bits is None or bits > _SINGLE_BITS
+        history = work.history
+        return _Freezing(work.version, history.original, history.course, work.shelf.store.settled_folder, is_double)
+
+    def made(
+        self,
+        outcome: Version,
+        spans: Spans,
+        title: str,
+        turns: tuple[CourseTurn, ...],
+        progress: Callable[[float], None],
+        is_cancelled: Callable[[], bool],
+    ) -> _Made:
+        """Return the edit that puts what an outcome is in some spans in place of what is there."""
+        frozen = freeze(outcome, spans, self.folder, self.is_double, progress, is_cancelled)
+        edit = settling(self.version, spans, frozen, self.course, self.original, title, turns)
+        return _Made(edit, applied(self.version, edit.changes), frozen.frames)
 
 
 class Settling(Task):
@@ -52,10 +83,10 @@ class Settling(Task):
         if work is None or work.held:
             return
         spans = (work.selection.span if work.selection else (0, work.frames),)
-        outcome, freezing = work.outcome, self._freezing(work)
+        outcome, freezing = work.outcome, _Freezing.of(work)
 
         def run(job: Job) -> _Made:
-            return freezing(job, outcome, spans, "settle the course", ())
+            return freezing.made(outcome, spans, "settle the course", (), job.report, job.is_cancelled)
 
         def settled(_: _Made | None) -> None:
             text = "Settled: the course's sound is ordinary samples there. Lifting it off takes that back."
@@ -86,13 +117,22 @@ class Settling(Task):
         if work.held:
             self._bench.failed.emit(work.held)
             return
-        course, freezing = work.history.course, self._freezing(work)
-        as_made = work.ground.through(course, as_made=True)
+        freezing = _Freezing.of(work)
+        as_made = work.ground.through(freezing.course, as_made=True)
+        turns = (CourseTurn(freezing.course, brought_up(freezing.course)),)
 
         def run(job: Job) -> _Made | None:
             spans = still_kept(as_made, lambda share: job.report(0.5 * share), job.is_cancelled)
-            turns = (CourseTurn(course, brought_up(course)),)
-            return freezing(job, as_made, spans, _KEEP_TITLE, turns) if spans else None
+            if not spans:
+                return None
+            return freezing.made(
+                as_made,
+                spans,
+                "keep the old sound",
+                turns,
+                lambda share: job.report(0.5 + 0.5 * share),
+                job.is_cancelled,
+            )
 
         def kept(made: _Made | None) -> None:
             if made is None:
@@ -103,19 +143,6 @@ class Settling(Task):
             self._bench.said.emit(f"The old sound is kept for {length}, as samples of its own; the rest is made anew.")
 
         self._start(work, "keeping the old sound", run, kept)
-
-    def _freezing(self, work: Work) -> Callable[[Job, Version, Spans, str, tuple[CourseTurn, ...]], _Made]:
-        """Return what freezes spans of an outcome of a recording as it is now; it runs beside the window."""
-        version, course, original = work.version, work.history.course, work.history.original
-        folder, bits = work.shelf.store.settled_folder, work.recording.format.bits
-        is_double = bits is None or bits > _SINGLE_BITS
-
-        def make(job: Job, outcome: Version, spans: Spans, title: str, turns: tuple[CourseTurn, ...]) -> _Made:
-            frozen = freeze(outcome, spans, folder, is_double, job.report, job.is_cancelled)
-            edit = settling(version, spans, frozen, course, original, title, turns)
-            return _Made(edit, applied(version, edit.changes), frozen.frames)
-
-        return make
 
     def _start(
         self, work: Work, title: str, run: Callable[[Job], _Made | None], then: Callable[[_Made | None], None]

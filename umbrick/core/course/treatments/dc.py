@@ -7,9 +7,9 @@ from functools import lru_cache
 
 import numpy as np
 
+from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.step import Profile
 from umbrick.core.course.treatment import COMMON, Block, Treatment
-from umbrick.core.errors import CancelledError
 from umbrick.core.filters.zero_phase import Wave, convolved, spectrum_for
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters
@@ -28,15 +28,9 @@ def learn(
 ) -> Profile:
     """Return the mean of each channel."""
     total, frames = np.zeros(len(channels)), 0
-    whole = sum(stop - start for start, stop in spans)
-    for start, stop in spans:
-        for at in range(start, stop, _BLOCK_FRAMES):
-            if is_cancelled():
-                raise CancelledError
-            block = sound.read(at, min(at + _BLOCK_FRAMES, stop))[:, list(channels)]
-            total += block.sum(axis=0, dtype=np.float64)
-            frames += len(block)
-            progress(frames / whole)
+    for start, stop in blocks_of(spans, _BLOCK_FRAMES, progress, is_cancelled):
+        total += sound.read(start, stop)[:, list(channels)].sum(axis=0, dtype=np.float64)
+        frames += stop - start
     return {"offset": [float(value) for value in total / max(1, frames)]}
 
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.step import Profile
 from umbrick.core.course.treatment import COMMON, Block, Treatment
-from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.errors import ParameterError
 from umbrick.core.filters.zero_phase import Wave
 from umbrick.core.measure.levels import LevelMeter
 from umbrick.core.measure.loudness import LoudnessMeter
@@ -34,16 +35,10 @@ def learn(
 ) -> Profile:
     """Return peak, true peak and loudness (Recommendation ITU-R BS.1770-4, 2015)."""
     levels, loudness = LevelMeter(sound.rate, len(channels)), LoudnessMeter(sound.rate, len(channels))
-    whole, done = sum(stop - start for start, stop in spans), 0
-    for start, stop in spans:
-        for at in range(start, stop, _BLOCK_FRAMES):
-            if is_cancelled():
-                raise CancelledError
-            block = sound.read(at, min(at + _BLOCK_FRAMES, stop))[:, list(channels)]
-            levels.feed(block)
-            loudness.feed(block)
-            done += len(block)
-            progress(done / whole)
+    for start, stop in blocks_of(spans, _BLOCK_FRAMES, progress, is_cancelled):
+        block = sound.read(start, stop)[:, list(channels)]
+        levels.feed(block)
+        loudness.feed(block)
     if levels.peak == 0:
         raise ParameterError("There is nothing but silence to level.")
     return {
