@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -16,9 +16,7 @@ from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
-from umbrick.core.timeline.version import Version
 from umbrick.core.units import channel_name
-from umbrick.core.view.columns import Columns
 from umbrick.core.view.ticks import Tick, beat_ticks, level_ticks, sample_ticks, time_ticks
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
@@ -31,7 +29,7 @@ from umbrick.ui.strips.marker_flags import draw_flags, flag_at
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import RULER_HEIGHT, TITLE_HEIGHT, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
-from umbrick.ui.theme import Theme
+from umbrick.ui.strips.wave_request import WaveRequest
 from umbrick.work.work import Work
 
 RAIL_HEIGHT = 18
@@ -40,19 +38,8 @@ _GLYPH_SPACING = 8
 
 
 @dataclass(frozen=True)
-class _PassageRequest:
-    """``size`` is the width and a lane's height in pixels of the screen, ``top`` the amplitude at a lane's upper edge;
-    ``known`` counts what is known."""
-
-    version: Version
-    window: Window
-    size: tuple[int, int]
-    ratio: float
-    top: float
-    theme: Theme
-    known: tuple[int, int]
-    columns: Columns = field(compare=False)
-    original: Version = field(compare=False)
+class _PassageRequest(WaveRequest):
+    """What the Passage's picture is made from."""
 
     def make(self, is_overtaken: Callable[[], bool]) -> WavePicture:
         """Return the picture."""

@@ -15,8 +15,6 @@ from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import Family, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
-from umbrick.core.timeline.version import Version
-from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
 from umbrick.ui.bench.viewing import Viewing
@@ -24,7 +22,7 @@ from umbrick.ui.strips.course_picture import known_tiles, measured_with_beneath
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
-from umbrick.ui.theme import Theme
+from umbrick.ui.strips.wave_request import WaveRequest
 from umbrick.work.listing import CODES
 from umbrick.work.work import Work
 
@@ -37,18 +35,9 @@ _Ticks = tuple[Family, bool, list[int]]
 
 
 @dataclass(frozen=True)
-class _WholeRequest:
-    """``size`` is in pixels of the screen, ``top`` the amplitude at the upper edge; ``known`` counts what is known."""
+class _WholeRequest(WaveRequest):
+    """What the Whole's picture is made from; ``sketch`` stands for what is not measured yet."""
 
-    version: Version
-    window: Window
-    size: tuple[int, int]
-    ratio: float
-    top: float
-    theme: Theme
-    known: tuple[int, int]
-    columns: Columns = field(compare=False)
-    original: Version = field(compare=False)
     sketch: Extent | None = field(compare=False)
 
     def make(self, is_overtaken: Callable[[], bool]) -> WavePicture:
