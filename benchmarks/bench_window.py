@@ -26,7 +26,7 @@ def opened() -> Iterator[tuple[Any, Any]]:
 
 
 @contextmanager
-def showing(path: Path) -> Iterator[tuple[Any, Any]]:
+def showing(path: Path, output: Any = None) -> Iterator[tuple[Any, Any]]:
     """Yield the window at 1280×800 with a recording, and the application; its settings and cache go beside the file."""
     from PySide6.QtWidgets import QApplication
 
@@ -38,7 +38,7 @@ def showing(path: Path) -> Iterator[tuple[Any, Any]]:
     os.environ[HOME_VARIABLE] = str(path.parent)
     application = QApplication.instance() or QApplication([])
     theme.load_fonts()
-    window = BenchWindow(SimulatedOutput())
+    window = BenchWindow(output or SimulatedOutput())
     window.resize(1280, 800)
     window.show()
     window.open([path])

@@ -1,6 +1,6 @@
 """Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
 
-Target: none. The simulated output holds 12,288 frames and counts how often there was nothing left to play. A bystander,
+Target: none. The simulated output holds 4,096 frames and counts how often there was nothing left to play. A bystander,
 a process that does nothing but sleep for 2 ms again and again, tells when and for how long the machine itself stood
 still: underruns at such times are told apart from the program's own. Set ``UMBRICK_BENCH_MINUTES`` for another length.
 """
@@ -20,7 +20,8 @@ from umbrick.core.sound.recording import open_recording
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Surveyor
 from umbrick.core.timeline.version import Version
-from umbrick.playback.engine import Engine, Programme
+from umbrick.playback.engine import Engine
+from umbrick.playback.programme import Programme
 from umbrick.playback.simulated import SimulatedOutput
 
 _BYSTANDER = """

@@ -9,9 +9,10 @@ from tests.sounds import RATE, rng, sine
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.change import delete, replace
 from umbrick.core.timeline.version import Version
-from umbrick.playback.engine import BLOCK_FRAMES, CROSSFADE_SECONDS, Engine, Hearing, Programme
+from umbrick.playback.engine import AHEAD_SECONDS, BLOCK_FRAMES, CROSSFADE_SECONDS, Engine
 from umbrick.playback.output import Choice, OutputError, output_for
 from umbrick.playback.pace import Pace
+from umbrick.playback.programme import Hearing, Programme
 from umbrick.playback.scrub import SCRUB_FRAMES
 from umbrick.playback.simulated import SimulatedOutput
 
@@ -229,6 +230,76 @@ def test_the_thread_keeps_time_and_records_what_it_played(tmp_path, versions):
         assert engine.position <= 12_000
     engine.close()
     assert np.array_equal(soundfile.read(done, dtype="float32")[0][FADE:12_000], short.read(FADE, 12_000))
+
+
+class _Gated(SimulatedOutput):
+    """A device that takes a block whenever it is let."""
+
+    def __init__(self):
+        super().__init__(keeps_time=False, keeps_sound=True)
+        self.may_take = threading.Semaphore(0)
+
+    def write(self, block):
+        self.may_take.acquire()
+        super().write(block)
+
+
+class _Counted(ArraySource):
+    """Knows how much of it has been read."""
+
+    read_to = 0
+
+    def read(self, start, stop):
+        self.read_to = max(self.read_to, stop)
+        return super().read(start, stop)
+
+
+@pytest.fixture
+def ahead(versions):
+    """What plays before a gate after which nothing has been let through, though more is made, and what it plays."""
+    source = _Counted(0.3 * rng(1).standard_normal((RATE, 2)), RATE, "o")
+    before = Version.of(source)
+    after = replace(before, 0, RATE, ArraySource(0.3 * rng(2).standard_normal((RATE, 2)), RATE, "p")).apply(before)
+    output = _Gated()
+    engine = Engine(output)
+    engine.load(Programme(before, after, Hearing.BEFORE))
+    engine.play(0)
+    poll(lambda: source.read_to >= AHEAD_SECONDS * RATE)
+    yield engine, output, before, after
+    output.may_take.release(1000)
+    engine.close()
+
+
+def test_what_was_made_ahead_is_taken_back_when_something_else_is_to_be_heard(ahead):
+    engine, output, before, after = ahead
+    engine.hear(Hearing.AFTER)
+    output.may_take.release(1000)
+    poll(lambda: not engine.is_playing)
+    poll(lambda: len(output.played()) >= RATE)
+    sound = output.played()
+    # The one block that was on its way is heard; the next is of the other version, at the same place.
+    first = BLOCK_FRAMES
+    assert np.array_equal(sound[FADE:first], all_of(before)[FADE:first])
+    assert np.array_equal(sound[first + FADE : RATE], all_of(after)[first + FADE :])
+
+
+def test_a_seek_and_a_stop_do_not_play_what_was_made_ahead(ahead):
+    engine, output, _, _ = ahead
+    engine.play(20_000)
+    assert engine.position == 20_000
+    engine.stop()
+    output.may_take.release(1000)
+    poll(lambda: not engine.is_playing and engine.position == 20_000)
+    poll(lambda: len(output.played()) == BLOCK_FRAMES + FADE)
+
+
+def test_the_newest_of_two_that_are_loaded_wins(engine, versions):
+    before, after = versions
+    engine.load(Programme(before, before))
+    engine.load(Programme(before, after), unless=lambda: True)
+    assert engine.programme.after is before
+    engine.load(Programme(before, after), unless=lambda: False)
+    assert engine.programme.after is after
 
 
 class Clock:

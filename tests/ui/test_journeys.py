@@ -9,7 +9,7 @@ from PySide6.QtTest import QTest
 from tests.ui.conftest import focus_longest
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.table import FindingTable
-from umbrick.playback.engine import Hearing
+from umbrick.playback.programme import Hearing
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.save_dialog import SaveDialog
 from umbrick.ui.panels.docket_model import DocketModel

@@ -8,7 +8,7 @@ from tests.core.survey.test_kinds import restarted, speech
 from tests.sounds import RATE, faultless, rng, write
 from tests.ui.test_hand_jobs import of_demo
 from umbrick.core.survey.finding import State
-from umbrick.playback.engine import Hearing
+from umbrick.playback.programme import Hearing
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 
 HOLE = slice(4 * RATE, 4 * RATE + 400)

@@ -2,85 +2,46 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from enum import Enum
 from typing import Any
 
 import numpy as np
 
-from umbrick.core.course.laid import underneath
 from umbrick.core.errors import CancelledError, FileError
 from umbrick.core.fault_log import fault_named, note_fault
-from umbrick.core.timeline.positions import map_position
-from umbrick.core.timeline.version import Version
-from umbrick.core.units import db_to_amplitude
+from umbrick.playback.feed import Feed, Made
 from umbrick.playback.meter import Meter, Reading
-from umbrick.playback.output import Block, Output, OutputError
+from umbrick.playback.output import Block, Output
 from umbrick.playback.pace import Pace, Pacer, pacer_for
+from umbrick.playback.programme import Hearing, Programme, moved
 from umbrick.playback.scrub import SCRUB_FRAMES, Hand, Scrubber, reach_of, resampled
-from umbrick.playback.simulated import SimulatedOutput
 
 BLOCK_FRAMES = 1024
 _LEAST_FRAMES = 256
+AHEAD_SECONDS = 0.3
+"""How much is made before it is handed to the output: what changes meanwhile is made anew, and heard at once."""
+
+_BLOCKS_AT_ONCE = 4
+
+_SWITCH_SECONDS = 0.0005
+"""How soon a thread that computes lets another one of the interpreter go on. A block takes some dozen turns: at the usual
+5 ms each, it would not be there in time."""
+
+_PACED_AHEAD_SECONDS = 0.04
+"""The same for slow playing, where what was made cannot be taken back: what slows it down has gone on."""
+
 CROSSFADE_SECONDS = 0.005
 """Every jump (start, stop, switch, seek, end of a loop) is joined by a linear crossfade of this length."""
-
-
-class Hearing(Enum):
-    """What is listened to."""
-
-    BEFORE = "before"
-    AFTER = "after"
-    RESIDUE = "residue"
-
-
-@dataclass(frozen=True, slots=True)
-class Programme:
-    """What is played. Positions, the loop and ``stop`` are frames of ``after``.
-
-    ``gain_db`` lowers what goes to the output, the same for all; ``trims_db`` further changes one of the three, to
-    match their loudness.
-    """
-
-    before: Version
-    after: Version
-    hearing: Hearing = Hearing.AFTER
-    loop: tuple[int, int] | None = None
-    gain_db: float = 0.0
-    trims_db: tuple[tuple[Hearing, float], ...] = ()
-
-    def read(self, start: int, frames: int) -> Block:
-        """Return ``frames`` frames from ``start`` on, silence after the end."""
-        sound = np.zeros((frames, self.after.channels), np.float32)
-        if self.hearing is not Hearing.BEFORE:
-            self._add(sound, self.after, start, 1.0 if self.hearing is Hearing.AFTER else -1.0)
-        if self.hearing is not Hearing.AFTER:
-            self._add(sound, self.before, map_position(self.after, self.before, min(start, self.after.frames)), 1.0)
-        return sound
-
-    @property
-    def form(self) -> tuple[int, int]:
-        """Rate and number of channels."""
-        return self.after.rate, self.after.channels
-
-    def output_gain(self) -> float:
-        """Return the factor between the version's level and the output's."""
-        return db_to_amplitude(self.gain_db + dict(self.trims_db).get(self.hearing, 0.0))
-
-    @staticmethod
-    def _add(sound: Block, version: Version, start: int, sign: float) -> None:
-        stop = min(start + len(sound), version.frames)
-        if start < stop:
-            sound[: stop - start] += np.float32(sign) * version.read(start, stop)
 
 
 @dataclass(frozen=True, slots=True)
 class _State:
     """Where the playing is. ``sounding`` is what the last block was read from (None: silence before this one);
-    ``fade_from`` is what goes on under the next block, fading; ``jumps`` counts the moves to another place."""
+    ``fade_from`` is what goes on under the next block, fading."""
 
     programme: Programme | None = None
     position: int = 0
@@ -88,7 +49,6 @@ class _State:
     stopping: bool = False
     sounding: Programme | None = None
     fade_from: tuple[Programme, int] | None = None
-    jumps: int = 0
 
 
 class Engine:
@@ -98,17 +58,19 @@ class Engine:
     ----------
     output : Output
     threaded : bool
-        Whether a thread of the engine's own does the playing. Without, :meth:`step` plays one block (for tests).
+        Whether threads of the engine's own do the playing. Without, :meth:`step` plays one block (for tests).
     on_fault : callable
-        Told in one sentence, from the playing thread, when the device or the file fails.
+        Told in one sentence, from a thread, when the device or the file fails.
     clock : callable
         Seconds, by which the hand's movements are timed while scrubbing.
 
     Notes
     -----
-    Programme and state are immutable and exchanged as a whole: reading sound holds no lock, and nothing that edits
-    ever waits for what plays. The form that is played, the meters and the device belong to the playing thread alone:
-    it takes up another form, output or a reset of the meters between two blocks.
+    One thread makes blocks some time ahead, another hands them to the output and does nothing else. Each block that
+    waits between them knows the state it was made from: a change of what is played takes back all that wait, and goes
+    on from the state of the first of them. Programme and state are immutable and exchanged as a whole: reading sound
+    holds no lock, and nothing that edits ever waits for what plays. Meters read what has been handed over. With threads,
+    the interpreter is told to switch between all of its threads more often.
     """
 
     def __init__(
@@ -118,41 +80,49 @@ class Engine:
         on_fault: Callable[[str], None] = lambda _: None,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
-        self._output = output
         self._on_fault = on_fault
         self._clock = clock
         self._pace = Pace()
         self._paced: tuple[Pace, Pacer | None] = (Pace(), None)
-        self._new_output: Output | None = None
         self._hand: Hand | None = None
         self._scrubber: Scrubber | None = None
         self._changed = threading.Condition()
         self._state = _State()
         self._closing = False
         self._form: tuple[int, int] | None = None
-        self._meter = Meter(48000, 1)
+        self._meter: Meter | None = None
+        self._metered: tuple[int, int] | None = None
         self._resets_meters = False
+        self._feed: Feed[_State] = Feed(output, self._changed, on_fault, self._is_quiet)
         self._thread = threading.Thread(target=self._run, name="playback", daemon=True) if threaded else None
         if self._thread:
+            sys.setswitchinterval(_SWITCH_SECONDS)
             self._thread.start()
+            self._feed.start()
 
     @property
     def output_name(self) -> str:
         """Where the sound goes, or will from the next block on."""
-        return (self._new_output or self._output).name
+        return self._feed.output_name
+
+    @property
+    def underruns(self) -> int:
+        """How often a simulated output had nothing left to play; 0 for others, which do not tell."""
+        return int(getattr(self._feed.output, "underruns", 0))
 
     @property
     def is_playing(self) -> bool:
         """Whether sound is coming."""
-        return self._state.playing and not self._state.stopping
+        state = self._front
+        return state.playing and not state.stopping
 
     @property
     def position(self) -> int:
         """The frame that is being heard."""
-        state, scrubber = self._state, self._scrubber
+        state, scrubber = self._front, self._scrubber
         if scrubber is not None and self._hand is not None:
             return round(scrubber.position)
-        latency = self._output.latency_frames() * self._pace.speed if state.playing else 0
+        latency = self._feed.output.latency_frames() * self._pace.speed if state.playing else 0
         heard = state.position - round(latency)
         loop = state.programme.loop if state.programme else None
         if loop and loop[0] <= state.position < loop[1] and heard < loop[0]:
@@ -161,28 +131,35 @@ class Engine:
 
     @property
     def latency_seconds(self) -> float:
-        """How long after it was made sound is heard."""
-        return self._output.latency_frames() / self._form[0] if self._form else 0.0
+        """How long after it was handed over sound is heard."""
+        return self._feed.output.latency_frames() / self._form[0] if self._form else 0.0
 
     @property
     def reading(self) -> Reading:
         """The meters, at the level of the version that is heard."""
-        return Reading() if self._resets_meters else self._meter.reading
+        return Reading() if self._resets_meters or self._meter is None else self._meter.reading
 
     def reset_meters(self) -> None:
         """Forget peaks and counts."""
         self._resets_meters = True
 
-    def load(self, programme: Programme) -> None:
-        """Play this from now on: at the same place if it is another version of the same recording."""
+    def load(self, programme: Programme, unless: Callable[[], bool] = lambda: False) -> None:
+        """Play this from now on: at the same place if it is another version of the same recording.
+
+        Any thread may call it. ``unless`` is asked at the last moment, when nothing else can be loaded meanwhile:
+        whether something newer is to be played.
+        """
         with self._changed:
-            state = self._state
+            if unless():
+                return
+            state = self._taken_back()
             old = state.programme
             if old is None or old.before.sources[0] is not programme.before.sources[0]:
-                self._state = _State(programme, jumps=state.jumps + 1)
+                self._state = _State(programme)
                 self._hand = None
             else:
-                self._state = replace(state, programme=programme, position=_moved(state.position, old, programme))
+                self._state = replace(state, programme=programme, position=moved(state.position, old, programme))
+            self._changed.notify_all()
 
     def hear(self, hearing: Hearing) -> None:
         """Switch between before, after and residue, at the same place."""
@@ -192,6 +169,11 @@ class Engine:
     def programme(self) -> Programme | None:
         """What is played, or would be."""
         return self._state.programme
+
+    @property
+    def sounding(self) -> Programme | None:
+        """What the last block that was handed over was made from; None in silence."""
+        return self._front.sounding
 
     @property
     def loop(self) -> tuple[int, int] | None:
@@ -205,7 +187,7 @@ class Engine:
     def play(self, start: int, loop: tuple[int, int] | None = None) -> None:
         """Play from a frame on; with a loop, round and round once it gets there."""
         with self._changed:
-            state = self._state
+            state = self._taken_back()
             if state.programme is None:
                 return
             goes_on = state.playing and state.sounding is not None
@@ -215,14 +197,13 @@ class Engine:
                 playing=True,
                 sounding=state.sounding if goes_on else None,
                 fade_from=(state.sounding, state.position) if goes_on and state.sounding else None,
-                jumps=state.jumps + 1,
             )
             self._changed.notify_all()
 
     def stop(self) -> None:
         """Stop where it is, with a short fade."""
         with self._changed:
-            self._state = replace(self._state, stopping=self._state.playing)
+            self._stop()
 
     @property
     def pace(self) -> Pace:
@@ -231,13 +212,14 @@ class Engine:
 
     def set_pace(self, pace: Pace) -> None:
         """Play faster or slower from the next block on."""
-        self._pace = pace
+        with self._changed:
+            self._state = self._taken_back()
+            self._pace = pace
+            self._changed.notify_all()
 
     def use(self, output: Output) -> None:
         """Play into another output from the next block on; the old one is closed."""
-        with self._changed:
-            self._new_output = output
-            self._changed.notify_all()
+        self._feed.use(output)
 
     @property
     def is_scrubbing(self) -> bool:
@@ -251,7 +233,7 @@ class Engine:
                 return
             if self._hand is None:
                 self._hand = Hand(position, self._clock())
-                self._state = replace(self._state, stopping=self._state.playing)
+                self._stop()
             else:
                 self._hand.moved(position, self._clock())
             self._changed.notify_all()
@@ -269,29 +251,10 @@ class Engine:
         FileError
             If the recording cannot be read; playing and scrubbing have stopped then, as after any other error.
         """
-        try:
-            return self._step()
-        except BaseException:
-            with self._changed:
-                self._state = replace(self._state, playing=False, stopping=False, sounding=None, fade_from=None)
-                self._hand = self._scrubber = None
-            raise
-
-    def _step(self) -> bool:
-        if self._new_output is not None:
-            self._exchange_output()
-        if self._hand is None:
-            self._scrubber = None
-        state = self._state
-        if state.programme is not None and (state.playing or self._hand is not None):
-            self._take_up(state.programme)
-        if not state.playing or state.programme is None:
-            return self._step_scrub(state.programme)
-        sound, after = self._rendered(state, state.programme)
-        with self._changed:
-            self._state = _joined(state, after, self._state)
-        self._write(self._at_pace(sound, state.programme))
-        return True
+        is_made = self._make()
+        self._feed.hand_over()
+        self._measure()
+        return is_made
 
     def close(self) -> None:
         """Stop and let go of the output."""
@@ -300,24 +263,54 @@ class Engine:
             self._changed.notify_all()
         if self._thread:
             self._thread.join()
-        self._output.close()
+        self._feed.close()
+
+    @property
+    def _front(self) -> _State:
+        """The state that the next block to be handed over was made from, or will be."""
+        with self._changed:
+            return self._feed.front or self._state
+
+    def _taken_back(self) -> _State:
+        """Take back what is made and not handed over; the state from which to go on."""
+        _, pacer = self._paced
+        return self._state if pacer is not None else self._feed.take_back() or self._state
+
+    def _stop(self) -> None:
+        state = self._taken_back()
+        self._state = replace(state, stopping=state.playing)
+        self._changed.notify_all()
 
     def _change_programme(self, **changes: Any) -> None:
         with self._changed:
-            if self._state.programme is not None:
-                self._state = replace(self._state, programme=replace(self._state.programme, **changes))
+            state = self._taken_back()
+            if state.programme is not None:
+                self._state = replace(state, programme=replace(state.programme, **changes))
+            self._changed.notify_all()
+
+    def _is_quiet(self) -> bool:
+        return not self._state.playing and self._hand is None
+
+    def _has_room(self) -> bool:
+        """Whether another block is to be made now."""
+        if self._state.playing:
+            seconds = AHEAD_SECONDS if self._paced[1] is None else _PACED_AHEAD_SECONDS
+            rate = self._form[0] if self._form else 1
+            return self._feed.frames < seconds * rate
+        return self._hand is not None and self._feed.is_empty
 
     def _is_wanted(self) -> bool:
-        return self._state.playing or self._hand is not None or self._new_output is not None or self._closing
+        return self._closing or self._feed.has_handed or self._has_room()
 
     def _run(self) -> None:
         while not self._closing:
             try:
-                if not self._is_wanted():
-                    self._output.flush()  # which may take as long as the device's buffer lasts: nobody waits for it
                 with self._changed:
                     self._changed.wait_for(self._is_wanted)
-                self.step()
+                    has_room = self._has_room()
+                if has_room:
+                    self._make()
+                self._measure()
             except CancelledError:
                 continue  # the recording was closed
             except FileError as error:
@@ -326,44 +319,85 @@ class Engine:
                 note_fault(error)
                 self._on_fault(f"Playing stopped: a {fault_named(error)}.")
 
-    def _rendered(self, state: _State, programme: Programme) -> tuple[Block, _State]:
-        """Return the next block, and the state after it if nothing else happens meanwhile."""
+    def _make(self) -> bool:
+        """Make the next block, or some; False if there is none to be made. After an error, nothing plays any more."""
+        try:
+            if self._hand is None:
+                self._scrubber = None
+            state = self._state
+            if state.programme is not None and (state.playing or self._hand is not None):
+                self._take_up(state.programme.form)
+            if not state.playing or state.programme is None:
+                return self._make_scrubbed(state)
+            self._make_played(state, state.programme)
+            return True
+        except BaseException:
+            with self._changed:
+                self._state = replace(self._state, playing=False, stopping=False, sounding=None, fade_from=None)
+                self._hand = self._scrubber = None
+            raise
+
+    def _make_played(self, state: _State, programme: Programme) -> None:
+        metered, sound, after = self._rendered(state, programme)
+        with self._changed:
+            if self._state is not state:
+                return  # something was changed meanwhile: what follows is made from that
+            for at in range(0, len(sound), self._block_frames()):
+                part = slice(at, at + self._block_frames())
+                paced = self._at_pace(sound[part], programme)
+                self._feed.put(Made(paced, metered[part], programme.form, state))
+                state = replace(state, position=state.position + len(sound[part]), sounding=programme, fade_from=None)
+            self._state = after
+
+    def _rendered(self, state: _State, programme: Programme) -> tuple[Block, Block, _State]:
+        """Return the next blocks at the version's level and at the output's, and the state after them."""
         loop, start = programme.loop, state.position
-        # A slow pace makes more of each block; it must not take longer until a switch is heard.
-        frames = max(_LEAST_FRAMES, round(BLOCK_FRAMES * self._pace.speed))
-        if state.stopping:
-            frames = _fade_frames(programme, frames)
-        elif loop and loop[0] <= start < loop[1]:
-            frames = min(frames, loop[1] - start)
-        sound = programme.read(start, frames)
-        self._measure(sound)
-        sound *= np.float32(programme.output_gain())
+        frames = self._frames_at_once(state, programme)
+        metered = programme.read(start, frames)
+        sound = metered * np.float32(programme.output_gain())
         _fade_in(sound, programme, state)
         after = replace(state, position=start + frames, sounding=programme, fade_from=None)
         if state.stopping:
             sound *= _ramp(frames)[::-1]
-            return sound, replace(after, position=start, playing=False, stopping=False, sounding=None)
+            return metered, sound, replace(after, position=start, playing=False, stopping=False, sounding=None)
         if loop and after.position == loop[1]:
-            return sound, replace(after, position=loop[0], fade_from=(programme, loop[1]))
+            return metered, sound, replace(after, position=loop[0], fade_from=(programme, loop[1]))
         if after.position >= programme.after.frames:
-            return sound, replace(after, position=programme.after.frames, playing=False, sounding=None)
-        return sound, after
+            return metered, sound, replace(after, position=programme.after.frames, playing=False, sounding=None)
+        return metered, sound, after
 
-    def _take_up(self, programme: Programme) -> None:
-        """Get meters and device ready for the form of what is played next."""
-        form = programme.form
+    def _frames_at_once(self, state: _State, programme: Programme) -> int:
+        frames = self._block_frames()
+        if state.stopping:
+            return _fade_frames(programme, frames)
+        several = _BLOCKS_AT_ONCE * frames
+        has_time = self._feed.frames >= BLOCK_FRAMES and self._paced[1] is None
+        if has_time and programme.after.frames - state.position > several:
+            # Each read may have to wait for other threads.
+            frames = several
+        loop = programme.loop
+        return min(frames, loop[1] - state.position) if loop and loop[0] <= state.position < loop[1] else frames
+
+    def _block_frames(self) -> int:
+        # A slow pace makes more of each block; it must not take longer until a switch is heard.
+        return max(_LEAST_FRAMES, round(BLOCK_FRAMES * self._pace.speed))
+
+    def _take_up(self, form: tuple[int, int]) -> None:
+        """Get ready for the form of what is made next."""
         if form != self._form:
             self._form = form
-            self._meter = Meter(*form)
             self._paced = (Pace(), None)
             self._scrubber = None
-            self._open()
 
-    def _measure(self, sound: Block) -> None:
-        if self._resets_meters:
-            self._meter.reset()
-            self._resets_meters = False
-        self._meter.feed(sound)
+    def _measure(self) -> None:
+        """Feed the meters what has been handed over."""
+        while (made := self._feed.take_handed()) is not None:
+            if self._meter is None or made.form != self._metered:
+                self._meter, self._metered = Meter(*made.form), made.form
+            if self._resets_meters:
+                self._meter.reset()
+                self._resets_meters = False
+            self._meter.feed(made.metered)
 
     def _at_pace(self, sound: Block, programme: Programme) -> Block:
         """Return a block at the pace asked for; a new pace fades in, as a jump does."""
@@ -378,9 +412,9 @@ class Engine:
             sound[:length] *= _ramp(length)
         return sound
 
-    def _step_scrub(self, programme: Programme | None) -> bool:
-        """Play a short block under the hand; False if there is none."""
-        hand = self._hand
+    def _make_scrubbed(self, state: _State) -> bool:
+        """Make a short block under the hand; False if there is none."""
+        hand, programme = self._hand, state.programme
         if hand is None or programme is None:
             self._scrubber = None
             return False
@@ -388,68 +422,16 @@ class Engine:
         if self._scrubber is None:
             self._scrubber = Scrubber(hand.expected(self._clock()), rate, frames)
         # The hand is followed as closely as the output allows.
-        self._output.drain_to(2 * SCRUB_FRAMES)
+        output = self._feed.output
+        output.drain_to(2 * SCRUB_FRAMES)
         # What is made now is heard when the output has played what it holds.
-        heard_at = self._clock() + (self._output.latency_frames() + SCRUB_FRAMES) / rate
+        heard_at = self._clock() + (output.latency_frames() + SCRUB_FRAMES) / rate
         path = self._scrubber.path(hand, heard_at, SCRUB_FRAMES)
         first, last = reach_of(path)
         sound = programme.read(max(0, first), last - max(0, first))
         sound = self._scrubber.faded(resampled(sound, max(0, first), path))
-        self._measure(sound)
-        self._write(sound * np.float32(programme.output_gain()))
+        self._feed.put(Made(sound * np.float32(programme.output_gain()), sound, programme.form, state))
         return True
-
-    def _write(self, sound: Block) -> None:
-        try:
-            if len(sound):
-                self._output.write(sound)
-        except OutputError as error:
-            self._fall_back(str(error))
-
-    def _exchange_output(self) -> None:
-        with self._changed:
-            output, self._new_output = self._new_output, None
-        if output is not None:
-            self._output.close()
-            self._output = output
-            if self._form:
-                self._open()
-
-    def _open(self) -> None:
-        assert self._form is not None
-        try:
-            self._output.open(*self._form)
-        except OutputError as error:
-            self._fall_back(str(error))
-
-    def _fall_back(self, reason: str) -> None:
-        self._output.close()
-        self._output = SimulatedOutput()
-        if self._form:
-            self._output.open(*self._form)
-        self._on_fault(f"{reason} Sound goes to the simulated output.")
-
-
-def _joined(before: _State, after: _State, now: _State) -> _State:
-    """Return the state after a block was played, when it may have changed while the block was made."""
-    if now is before:
-        return after
-    if now.jumps != before.jumps:
-        goes_over = after.sounding and now.playing and now.programme and now.programme.form == after.sounding.form
-        return replace(now, fade_from=(after.sounding, after.position) if after.sounding and goes_over else None)
-    assert now.programme is not None
-    return replace(
-        after,
-        programme=now.programme,
-        position=_moved(after.position, before.programme, now.programme),
-        stopping=now.stopping and after.playing,
-    )
-
-
-def _moved(position: int, old: Programme | None, new: Programme) -> int:
-    if old is None or underneath(old.after) is underneath(new.after):
-        return position
-    return map_position(old.after, new.after, min(position, old.after.frames))
 
 
 def _fade_in(sound: Block, programme: Programme, state: _State) -> None:
@@ -462,8 +444,11 @@ def _fade_in(sound: Block, programme: Programme, state: _State) -> None:
         sound[:length] *= rising
         return
     elif state.sounding is not programme:
-        old, old_start = state.sounding, _moved(state.position, programme, state.sounding)
+        old, old_start = state.sounding, moved(state.position, programme, state.sounding)
     else:
+        return
+    if old.form != programme.form:
+        sound[:length] *= rising
         return
     fading = old.read(old_start, length) * np.float32(old.output_gain())
     sound[:length] = sound[:length] * rising + fading * (1 - rising)

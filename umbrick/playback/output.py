@@ -12,7 +12,7 @@ Block = npt.NDArray[np.float32]
 """Sound to be played: shape ``(frames, channels)``."""
 
 
-BUFFER_FRAMES = 12288
+BUFFER_FRAMES = 4096
 """What the simulated output holds unless something else is asked for; a device of low latency holds about as much."""
 
 

@@ -35,10 +35,10 @@ def band_pass(low_hz: float, high_hz: float, rate: float) -> Sections:
     return sections
 
 
-def magnitude(sections: Sections, count: int) -> Wave:
-    """Return the magnitude of sections, one after another, at ``count`` frequencies from 0 to half the rate."""
-    z = np.exp(-1j * np.pi * np.arange(count) / (count - 1))
-    made = np.ones(count)
+def magnitude(sections: Sections, angles: Wave) -> Wave:
+    """Return the magnitude of sections, one after another, at angles of the unit circle: π is half the rate."""
+    z = np.exp(-1j * angles)
+    made = np.ones(len(angles))
     for section in sections:
         made *= np.abs(np.polyval(section[2::-1], z) / np.polyval(section[:2:-1], z))
     return made

@@ -119,9 +119,14 @@ def parsed_points(text: str) -> tuple[Point, ...]:
 
 def response(points: Iterable[Point], rate: float, count: int) -> Wave:
     """Return the amplitude of filters one after another, at ``count`` frequencies from 0 to half the rate."""
-    made = np.ones(count)
+    return response_at(points, rate, np.arange(count) * rate / (2 * (count - 1)))
+
+
+def response_at(points: Iterable[Point], rate: float, hz: Wave) -> Wave:
+    """Return the amplitude of filters one after another, at some frequencies."""
+    made = np.ones(len(hz))
     for point in points:
-        made *= magnitude(point.sections(rate), count)
+        made *= magnitude(point.sections(rate), 2 * np.pi * hz / rate)
     return made
 
 

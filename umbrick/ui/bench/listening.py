@@ -5,7 +5,6 @@ from __future__ import annotations
 from PySide6.QtCore import QElapsedTimer, QObject, QTimer, Signal
 
 from umbrick.core.course.laid import rendered_source, underneath
-from umbrick.core.course.rendered import TILE
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.measure.matching import matching_trims_db
 from umbrick.core.mend.applying import apply_method
@@ -13,10 +12,11 @@ from umbrick.core.mend.registry import method_named
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
-from umbrick.playback.engine import Engine, Hearing, Programme
+from umbrick.playback.engine import Engine
 from umbrick.playback.meter import Reading
 from umbrick.playback.output import SIMULATED, Choice, Output, device_for, output_for
 from umbrick.playback.pace import Pace
+from umbrick.playback.programme import Hearing, Programme
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
@@ -28,6 +28,10 @@ _TICK_MS = 30
 _KEY_SCRUB_MS = 12
 _KEY_SCRUB_SPEED, _KEY_CRAWL_SPEED = 0.5, 0.1
 _MATCH_SECONDS = 15.0
+
+_READY_SECONDS = 0.5
+"""How much of what the course makes is worked out before it takes the place of what is heard: more than the engine
+makes ahead."""
 
 
 class Listening(QObject):
@@ -316,20 +320,24 @@ class Listening(QObject):
             self._getting_ready = None
         rendered = rendered_source(programme.after)
         now = self.engine.position
-        span = now, min(now + TILE, programme.after.frames)
+        span = now, min(now + round(_READY_SECONDS * programme.after.rate), programme.after.frames)
         if rendered is None or not self.engine.is_playing or span[0] >= span[1] or rendered.is_at_hand(*span):
             self._after = programme.after
             self.engine.load(programme)
             return
 
+        def run(job: Job) -> None:
+            rendered.read(*span)
+            # At once, from here: the window's thread may be drawing.
+            self.engine.load(programme, unless=job.is_cancelled)
+
         def ready(_: object) -> None:
             self._getting_ready = None
             self._after = programme.after
-            self.engine.load(programme)
 
         # What works ahead turns to this at once, not to what is no longer heard.
         self._coursing.attend(programme.after, span, now)
-        self._getting_ready = self._bench.jobs.start("working out the course", lambda _: rendered.read(*span), ready)
+        self._getting_ready = self._bench.jobs.start("working out the course", run, ready)
 
     def close(self) -> None:
         """Stop for good."""

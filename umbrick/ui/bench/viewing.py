@@ -13,7 +13,7 @@ from umbrick.core.course.step import Course
 from umbrick.core.timeline.positions import map_position, map_positions
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_db
-from umbrick.playback.engine import Hearing
+from umbrick.playback.programme import Hearing
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.listening import Listening

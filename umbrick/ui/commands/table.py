@@ -6,7 +6,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from umbrick.core.survey.finding import State
-from umbrick.playback.engine import Hearing
+from umbrick.playback.programme import Hearing
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.lifting import Lifting

@@ -7,8 +7,8 @@ from PySide6.QtGui import QAction, QMouseEvent, QPainter, QPaintEvent, QPen, QRe
 from PySide6.QtWidgets import QButtonGroup, QComboBox, QHBoxLayout, QLabel, QPushButton, QToolButton, QWidget
 
 from umbrick.core.units import SILENCE_DBFS, format_clock, format_db, format_integer
-from umbrick.playback.engine import Hearing
 from umbrick.playback.meter import Reading
+from umbrick.playback.programme import Hearing
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -18,7 +19,7 @@ from umbrick.core.filters.shapes import (
     MOST_POINTS,
     MOST_Q,
     Point,
-    response,
+    response_at,
 )
 from umbrick.ui import theme as themes
 from umbrick.ui.own_keys import MOVING, keep_keys
@@ -29,7 +30,6 @@ _RANGE_DB = 24.0
 _SPECTRUM_DB = 90.0
 _FOOT = 14
 _GRIP = 8.0
-_FINE = 4097
 _Q_STEP = 1.15
 _NUDGE_OCTAVES, _NUDGE_DB = 1 / 24, 0.5
 _DECADES = (100, 1000, 10_000)
@@ -52,7 +52,6 @@ class ResponseCurve(QWidget):
         self.chosen = 0
         self._rate = 48000
         self._spectrum: npt.NDArray[np.float64] | None = None
-        self._curve: tuple[tuple[Point, ...], int, npt.NDArray[np.float64]] | None = None
         self._is_held = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -99,9 +98,9 @@ class ResponseCurve(QWidget):
         span = np.log(self._top_hz / _LOW_HZ)
         return float(np.log(max(hz, 1.0) / _LOW_HZ) / span * self._plot().width())
 
-    def _hz_at(self, x: float) -> float:
-        share = min(max(0.0, x / max(1.0, self._plot().width())), 1.0)
-        return float(_LOW_HZ * (self._top_hz / _LOW_HZ) ** share)
+    def _hz_at(self, x: Any) -> Any:
+        share = np.clip(x / max(1.0, self._plot().width()), 0.0, 1.0)
+        return _LOW_HZ * (self._top_hz / _LOW_HZ) ** share
 
     def y_of(self, level_db: float) -> float:
         """Return where a gain is."""
@@ -163,7 +162,7 @@ class ResponseCurve(QWidget):
         if spectrum is None or len(spectrum) < 2:
             return
         x = np.arange(0.0, rect.width() + 1)
-        edges = np.array([self._hz_at(at) for at in np.append(x, x[-1] + 1)]) / self._top_hz * (len(spectrum) - 1)
+        edges = self._hz_at(np.append(x, x[-1] + 1)) / self._top_hz * (len(spectrum) - 1)
         first = np.clip(edges[:-1].astype(int), 0, len(spectrum) - 1)
         level_db = np.maximum.reduceat(spectrum, first) if np.all(np.diff(first) > 0) else spectrum[first]
         wide = np.interp(edges[:-1], np.arange(len(spectrum)), spectrum)
@@ -179,12 +178,8 @@ class ResponseCurve(QWidget):
     def _draw_response(self, painter: QPainter, rect: QRectF) -> None:
         if not self.points:
             return
-        if self._curve is None or self._curve[:2] != (self.points, self._rate):
-            made = response(self.points, self._rate, _FINE)
-            self._curve = self.points, self._rate, 20 * np.log10(np.maximum(made, 1e-6))
         x = np.arange(0.0, rect.width() + 1)
-        bins = np.array([self._hz_at(at) for at in x]) / self._top_hz * (_FINE - 1)
-        level_db = np.interp(bins, np.arange(_FINE), self._curve[2])
+        level_db = 20 * np.log10(np.maximum(response_at(self.points, self._rate, self._hz_at(x)), 1e-6))
         y = rect.center().y() - np.clip(level_db / _RANGE_DB, -1.02, 1.02) * rect.height() / 2
         zero = rect.center().y()
         area = QPolygonF(polyline(np.concatenate([x, [x[-1], 0.0]]), np.concatenate([y, [zero, zero]])))
@@ -218,7 +213,7 @@ class ResponseCurve(QWidget):
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         """Set a bell where there is no point."""
         if self._point_at(event.position()) is None and len(self.points) < MOST_POINTS:
-            hz, level_db = self._hz_at(event.position().x()), round(2 * self._db_at(event.position().y())) / 2
+            hz, level_db = float(self._hz_at(event.position().x())), round(2 * self._db_at(event.position().y())) / 2
             self.chosen = len(self.points)
             self.changed.emit((*self.points, Point("bell", round(hz, 1), level_db or -3.0, 1.0)))
 
@@ -262,7 +257,7 @@ class ResponseCurve(QWidget):
         return nearest if nearest is not None and away[nearest] <= 1.5 * _GRIP else None
 
     def _moved(self, point: Point, position: QPointF) -> Point:
-        point = self._at(point, self._hz_at(position.x()))
+        point = self._at(point, float(self._hz_at(position.x())))
         level_db = self._db_at(position.y())
         if point.shape in LEVELLING:
             return replace(point, gain_db=round(level_db * 10) / 10)

@@ -300,7 +300,10 @@ class LoupeStrip(Strip):
         radius = 2.0 if self._spacing(work) < 8 else 3.0
         paper, wrong = self.theme.color("paper"), self.theme.color("wrong")
         damaged = self._damaged(work, content, frames)
-        for index in range(len(x)):
+        ordinary = ~(damaged | changed)
+        painter.setPen(QPen(self.theme.color("body"), 2 * radius + 1, c=Qt.PenCapStyle.RoundCap))
+        painter.drawPoints(polyline(x[ordinary], y[ordinary]))
+        for index in np.flatnonzero(~ordinary).tolist():
             if damaged[index] or changed[index]:
                 painter.setPen(QPen(wrong if damaged[index] else self.theme.color("ghost"), 1))
                 painter.setBrush(paper)
