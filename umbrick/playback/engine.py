@@ -28,8 +28,8 @@ AHEAD_SECONDS = 0.3
 _BLOCKS_AT_ONCE = 4
 
 _SWITCH_SECONDS = 0.0005
-"""How soon a thread that computes lets another one of the interpreter go on. A block takes some dozen turns: at the usual
-5 ms each, it would not be there in time."""
+"""How soon a thread that computes lets another one of the interpreter go on. A block takes some dozen turns: at the
+usual 5 ms each, it would not be there in time."""
 
 _PACED_AHEAD_SECONDS = 0.04
 """The same for slow playing, where what was made cannot be taken back: what slows it down has gone on."""
@@ -69,8 +69,8 @@ class Engine:
     One thread makes blocks some time ahead, another hands them to the output and does nothing else. Each block that
     waits between them knows the state it was made from: a change of what is played takes back all that wait, and goes
     on from the state of the first of them. Programme and state are immutable and exchanged as a whole: reading sound
-    holds no lock, and nothing that edits ever waits for what plays. Meters read what has been handed over. With threads,
-    the interpreter is told to switch between all of its threads more often.
+    holds no lock, and nothing that edits ever waits for what plays. Meters read what has been handed over. With
+    threads, the interpreter is told to switch between all of its threads more often.
     """
 
     def __init__(
