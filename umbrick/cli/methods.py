@@ -50,7 +50,7 @@ def _described(method: Method) -> dict[str, Any]:
 
 
 def _range(parameter: Parameter) -> str:
-    if parameter.kind == "text":
+    if parameter.kind in ("text", "curve"):
         return "text"
     parts = list(parameter.choices)
     if parameter.kind == "number":

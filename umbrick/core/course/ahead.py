@@ -12,10 +12,10 @@ from itertools import chain
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.rendered import TILE
 from umbrick.core.course.step import Spans
+from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Samples, Source
 from umbrick.core.timeline.version import Version
 

@@ -13,10 +13,10 @@ import numpy.typing as npt
 import soundfile
 
 from umbrick.core.course.ahead import read_ahead
-from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.rendered import TILE
 from umbrick.core.course.step import Spans
 from umbrick.core.errors import FileError
+from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.file_source import FileSource
 from umbrick.core.sound.part_file import PartFile, sweep
 from umbrick.core.sound.source import Samples, check_span

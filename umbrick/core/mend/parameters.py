@@ -19,11 +19,12 @@ class Parameter:
     """One setting of a method.
 
     A ``choice`` takes one of ``choices``; a ``number`` lies from ``low`` to ``high`` in ``unit``, and may also be one
-    of ``choices`` (such as ``auto``); a ``text`` is whatever ``check`` does not raise a ParameterError for.
+    of ``choices`` (such as ``auto``); a ``text`` is whatever ``check`` does not raise a ParameterError for, and so is a
+    ``curve``, whose words are points.
     """
 
     name: str
-    kind: Literal["choice", "number", "text"]
+    kind: Literal["choice", "number", "text", "curve"]
     default: Value
     summary: str
     choices: tuple[str, ...] = ()
@@ -43,7 +44,7 @@ class Parameter:
         text = str(value).strip()
         if text in self.choices:
             return text
-        if self.kind == "text":
+        if self.kind in ("text", "curve"):
             self.check(text)
             return text
         if self.kind == "choice":

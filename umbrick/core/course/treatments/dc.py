@@ -7,12 +7,12 @@ from functools import lru_cache
 
 import numpy as np
 
-from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.step import Profile
 from umbrick.core.course.treatment import COMMON, Block, Treatment
 from umbrick.core.filters.zero_phase import Wave, convolved, spectrum_for
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters
+from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
 
 _BLOCK_FRAMES = 1 << 18

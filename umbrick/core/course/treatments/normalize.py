@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
-from umbrick.core.course.blocks import blocks_of
 from umbrick.core.course.step import Profile
 from umbrick.core.course.treatment import COMMON, Block, Treatment
 from umbrick.core.errors import ParameterError
@@ -13,6 +12,7 @@ from umbrick.core.measure.levels import LevelMeter
 from umbrick.core.measure.loudness import LoudnessMeter
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters
+from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
 from umbrick.core.units import SILENCE_DBFS, amplitude_to_db, db_to_amplitude
 
