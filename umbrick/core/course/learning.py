@@ -37,6 +37,12 @@ def sound_before(ground: Ground, course: Course, step: Step) -> Version:
     return ground.through(course[:index])
 
 
+def sound_after(ground: Ground, course: Course, step: Step) -> Version:
+    """Return the sound that comes out of a step of a course."""
+    index = next(at for at, other in enumerate(course) if other.id == step.id)
+    return ground.through(course[: index + 1])
+
+
 def what_is_learned_from(ground: Ground, course: Course, step: Step) -> str:
     """Return a name for the sound that a step learns from: another one when that has changed."""
     if treatment_of(step).learn is None:

@@ -168,6 +168,15 @@ def line_powers(levels_db: Sequence[float], rate: float, grid: Grid) -> Powers:
     return made
 
 
+def print_spectrum_db(levels_db: Sequence[float], rate: float, lines: int) -> Powers:
+    """Return a print of one channel as a mean spectrum of so many lines shows it: in dBFS, a full-scale sine at 0."""
+    edges = print_bands(rate)
+    centres = (edges[:-1] + edges[1:] - 1) / 2 / (finest(rate).size // 2)
+    made: Powers = np.interp(np.linspace(0, 1, lines), centres, np.asarray(levels_db))
+    # Of a Hann window of N frames, the squares add up to 3 N / 8, and half the sum is N / 4.
+    return made + 10 * np.log10(6 / (2 * (lines - 1)))
+
+
 def _powers(grid: Grid, wave: npt.NDArray[np.float32], at: int, first: int, last: int) -> npt.NDArray[np.float32]:
     spectra = grid.spectra(wave, at, first, last)
     made: npt.NDArray[np.float32] = spectra.real**2 + spectra.imag**2

@@ -151,6 +151,17 @@ class Coursing(Task):
         self.set_open(True)
         self._learn(work, step, self._laying(work))
 
+    def add_by_print(self) -> None:
+        """Lower noise in all of the recording, by a print of what is selected."""
+        work = self._bench.work
+        if work is None or work.selection is None or self._is_held(work):
+            return
+        start, stop = work.selection.span
+        settings: Parameters = {"print": f"{start}-{stop}"}
+        step = new_step(method_named("denoise"), settings, tuple(range(work.channels)), None, work.history.course)
+        self.set_open(True)
+        self._learn(work, step, self._laying(work))
+
     def learn_again(self, name: str) -> None:
         """Measure again what a step learned, from the sound that comes to it now."""
         work, step = self._bench.work, self._named(name)

@@ -20,6 +20,7 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
      "filter", {"shape": "notch", "frequency_hz": 1000.0, "q": 8.0}),
     ("lay_filter", "Filter", "A bell to begin with, and as many filters as wanted", (),
      "filter", {"shape": "bell", "frequency_hz": 1000.0, "gain_db": -3.0, "q": 1.0}),
+    ("lay_denoise", "Lower noise", "Lower steady noise by what is left of it in quiet moments", (), "denoise", {}),
     ("lay_peak", "Level to a peak", "One gain, so that the highest sample is where it is wanted", (),
      "normalize", {"measure": "peak"}),
     ("lay_loudness", "Level to a loudness", "One gain, so that the loudness is what is wanted", (),
@@ -60,6 +61,9 @@ def course_commands(
     def hears(ear: Ear) -> Callable[[], bool]:
         return lambda: coursing.ear == (coursing.chosen, ear)
 
+    def no_noise() -> str:
+        return coursing.reason_against() or coursing.reason_against_selection()
+
     return [
         Command("course", _MENU, "Course", "Show what is laid over the recording, or what is here", show_page, ("F3",),
                 lambda: "", lambda: coursing.is_open),
@@ -68,6 +72,9 @@ def course_commands(
                     coursing.reason_against, separated=index == 0)
             for index, (name, text, hint, keys, method, settings) in enumerate(ADDING)
         ),
+        Command("lay_print", _MENU, "Lower noise like the selection",
+                "Take the selection, which holds only noise, for its print, and lower such noise in all of the recording",
+                coursing.add_by_print, ("Ctrl+Alt+N",), no_noise),
         Command("next_step", _MENU, "Next step", "Work on the next step of the course", lambda: coursing.choose_next(1),
                 ("Alt+PgDown",), no_step, separated=True),
         Command("switch_step", _MENU, "Switch the step", "Switch the chosen step off, or on again",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 import numpy.typing as npt
@@ -11,18 +12,20 @@ from PySide6.QtGui import QAction
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from umbrick.core.course.acting import method_of, treatment_of
-from umbrick.core.course.learning import sound_before
+from umbrick.core.course.learning import sound_after, sound_before
 from umbrick.core.course.step import AMOUNT, Step
 from umbrick.core.course.treatments.filter import points_of, settings_of
 from umbrick.core.errors import ParameterError
 from umbrick.core.filters.shapes import CUTS, LEVELLING, Point
 from umbrick.core.measure.spectrum import average_spectrum_db
 from umbrick.core.mend.parameters import Parameter
+from umbrick.core.spectral.noise_print import print_spectrum_db
 from umbrick.core.units import format_clock, format_length
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.panels.noise_picture import NoisePicture, NoiseSpectra
 from umbrick.ui.panels.response_curve import ResponseCurve
 from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.setting_fields import SettingFields
@@ -31,7 +34,8 @@ from umbrick.ui.soon import Soon
 from umbrick.work.work import Work
 
 _SPECTRUM_AFTER_MS = 120
-_SPECTRUM_SECONDS = 30.0
+_SPECTRUM_SECONDS = 12.0
+_PICTURED = ("filter", "denoise")
 _POINT_SETTINGS = ("shape", "frequency_hz", "gain_db", "q", "slope_db")
 
 
@@ -81,7 +85,9 @@ class CoursePage(QWidget):
         self.settings.left.connect(self.left)
         self.again = QPushButton("Measure again")
         self.again.clicked.connect(lambda: self._coursing.learn_again(self._coursing.chosen))
+        self.noise = NoisePicture()
         details.addWidget(self.curve)
+        details.addWidget(self.noise)
         details.addWidget(self.settings)
         details.addWidget(self.again)
         scroll, inner = scrolled()
@@ -109,8 +115,8 @@ class CoursePage(QWidget):
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
         self.theme = theme
-        self.curve.theme = theme
-        self.curve.update()
+        self.curve.set_theme(theme)
+        self.noise.set_theme(theme)
 
     def _show_adding(self) -> None:
         menu = QMenu(self)
@@ -150,6 +156,7 @@ class CoursePage(QWidget):
         method = method_of(step)
         is_filter = step.method == "filter"
         self.curve.setVisible(is_filter)
+        self.noise.setVisible(step.method == "denoise")
         settings = dict(step.settings)
         parameters = method.parameters
         if is_filter:
@@ -158,6 +165,7 @@ class CoursePage(QWidget):
             chosen = points[self.curve.chosen]
             settings |= settings_of((chosen,))
             parameters = tuple(p for p in method.parameters if _matters(p, chosen))
+        if step.method in _PICTURED:
             self._spectrum_timer.start()
         self.settings.show_settings(tuple(p for p in parameters if p.name != AMOUNT), settings)
         has_changed = self._coursing.has_changed_since(step)
@@ -193,26 +201,37 @@ class CoursePage(QWidget):
     def _measure_spectrum(self) -> None:
         """Measure the sound that comes to the filter, where it acts, or the selection in it, or around the cursor."""
         work, step = self._bench.work, self._coursing.step
-        if work is None or step is None or step.method != "filter" or not self.isVisible():
+        if work is None or step is None or step.method not in _PICTURED or not self.isVisible():
             return
         start, stop = _heard_span(work, step)
         sound = sound_before(work.ground, self._coursing.steps, step)
-        wanted = (sound.key, start, stop, step.channels)
+        wanted = (sound.key, start, stop, replace(step, settings={}) if step.method == "filter" else step)
         if wanted == self._spectrum_of:
             return
         self._spectrum_of = wanted
         if self._measuring is not None:
             self._measuring.cancel()
 
-        def show(spectrum_db: npt.NDArray[np.float64]) -> None:
+        def show(shown: npt.NDArray[np.float64] | NoiseSpectra) -> None:
             self._measuring = None
-            self.curve.show_spectrum(spectrum_db)
+            if isinstance(shown, NoiseSpectra):
+                self.noise.show_spectra(shown, work.rate)
+            else:
+                self.curve.show_spectrum(shown)
 
-        self._measuring = self._bench.jobs.start(
-            "measuring a spectrum",
-            lambda _: average_spectrum_db(sound, start, stop, list(step.channels)),
-            show,
-        )
+        ground, steps = work.ground, self._coursing.steps
+
+        def measure(_: Job) -> npt.NDArray[np.float64] | NoiseSpectra:
+            before = average_spectrum_db(sound, start, stop, list(step.channels))
+            if step.method == "filter":
+                return before
+            after = average_spectrum_db(sound_after(ground, steps, step), start, stop, list(step.channels))
+            noise = np.max(
+                [print_spectrum_db(row, work.rate, len(before)) for row in step.profile["levels_db"]], axis=0
+            )
+            return NoiseSpectra(before, after, noise)
+
+        self._measuring = self._bench.jobs.start("measuring a spectrum", measure, show)
 
 
 def _matters(parameter: Parameter, point: Point) -> bool:

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from umbrick.core.filters.shapes import (
     CUTS,
@@ -21,21 +19,17 @@ from umbrick.core.filters.shapes import (
     Point,
     response_at,
 )
-from umbrick.ui import theme as themes
 from umbrick.ui.own_keys import MOVING, keep_keys
+from umbrick.ui.panels.frequency_plot import FrequencyPlot
 from umbrick.ui.strips.polyline import polyline
 
-_LOW_HZ = 20.0
 _RANGE_DB = 24.0
-_SPECTRUM_DB = 90.0
-_FOOT = 14
 _GRIP = 8.0
 _Q_STEP = 1.15
 _NUDGE_OCTAVES, _NUDGE_DB = 1 / 24, 0.5
-_DECADES = (100, 1000, 10_000)
 
 
-class ResponseCurve(QWidget):
+class ResponseCurve(FrequencyPlot):
     """Drag a point to another frequency and gain (that of a cut to another sharpness); a double click sets a bell;
     the wheel makes the point under it sharper; Del takes it off."""
 
@@ -47,24 +41,16 @@ class ResponseCurve(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.theme = themes.DAYLIGHT
         self.points: tuple[Point, ...] = ()
         self.chosen = 0
-        self._rate = 48000
         self._spectrum: npt.NDArray[np.float64] | None = None
         self._is_held = False
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFixedHeight(132)
         keep_keys(self, MOVING | {Qt.Key.Key_Delete})
         self.setAccessibleName("Response of the filters")
         self.setToolTip(
             "Drag a point; a double click sets another, Del takes one off; the wheel makes it sharper or wider"
         )
-
-    def sizeHint(self) -> QSize:
-        """Return the usual size."""
-        return QSize(240, 132)
 
     def show_points(self, points: tuple[Point, ...], rate: int) -> None:
         """Show filters."""
@@ -85,22 +71,6 @@ class ResponseCurve(QWidget):
         self.update()
 
     # Places.
-
-    @property
-    def _top_hz(self) -> float:
-        return self._rate / 2
-
-    def _plot(self) -> QRectF:
-        return QRectF(0, 0, self.width(), self.height() - _FOOT)
-
-    def x_of(self, hz: float) -> float:
-        """Return where a frequency is."""
-        span = np.log(self._top_hz / _LOW_HZ)
-        return float(np.log(max(hz, 1.0) / _LOW_HZ) / span * self._plot().width())
-
-    def _hz_at(self, x: Any) -> Any:
-        share = np.clip(x / max(1.0, self._plot().width()), 0.0, 1.0)
-        return _LOW_HZ * (self._top_hz / _LOW_HZ) ** share
 
     def y_of(self, level_db: float) -> float:
         """Return where a gain is."""
@@ -128,16 +98,8 @@ class ResponseCurve(QWidget):
         theme, rect = self.theme, self._plot()
         painter = QPainter(self)
         painter.fillRect(rect, theme.color("paper"))
-        self._draw_spectrum(painter, rect)
-        painter.setFont(themes.font(10))
-        for hz in _DECADES:
-            if hz < self._top_hz:
-                x = round(self.x_of(hz)) + 0.5
-                painter.setPen(QPen(theme.color("rule"), 1, Qt.PenStyle.DotLine))
-                painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
-                painter.setPen(theme.color("faint"))
-                text = f"{hz // 1000} kHz" if hz >= 1000 else f"{hz} Hz"
-                painter.drawText(QRectF(x - 30, rect.bottom(), 60, _FOOT), Qt.AlignmentFlag.AlignCenter, text)
+        self._draw_spectrum(painter, rect, self._spectrum)
+        self._draw_frequencies(painter, rect)
         for level_db in (-12, 0, 12):
             y = round(self.y_of(level_db)) + 0.5
             painter.setPen(
@@ -156,24 +118,6 @@ class ResponseCurve(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(theme.color("mended"), 1))
             painter.drawRect(rect.adjusted(0.5, 0.5, -0.5, -0.5))
-
-    def _draw_spectrum(self, painter: QPainter, rect: QRectF) -> None:
-        spectrum = self._spectrum
-        if spectrum is None or len(spectrum) < 2:
-            return
-        x = np.arange(0.0, rect.width() + 1)
-        edges = self._hz_at(np.append(x, x[-1] + 1)) / self._top_hz * (len(spectrum) - 1)
-        first = np.clip(edges[:-1].astype(int), 0, len(spectrum) - 1)
-        level_db = np.maximum.reduceat(spectrum, first) if np.all(np.diff(first) > 0) else spectrum[first]
-        wide = np.interp(edges[:-1], np.arange(len(spectrum)), spectrum)
-        level_db = np.where(np.diff(edges) > 1, level_db, wide)
-        top_db = float(level_db.max())
-        y = rect.top() + 8 + (top_db - level_db) / _SPECTRUM_DB * rect.height()
-        y = np.minimum(y, rect.bottom())
-        area = polyline(np.concatenate([x, [x[-1], 0.0]]), np.concatenate([y, [rect.bottom(), rect.bottom()]]))
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(self.theme.color("envelope", 110))
-        painter.drawPolygon(area)
 
     def _draw_response(self, painter: QPainter, rect: QRectF) -> None:
         if not self.points:

@@ -1,0 +1,67 @@
+"""Broad treatments in the window: noise lowered by what is selected."""
+
+import numpy as np
+import pytest
+
+from tests.sounds import RATE, faultless, rng, write
+from tests.ui.test_course import heard, select
+
+
+@pytest.fixture
+def page(window):
+    return window.treatment.course
+
+
+@pytest.fixture
+def noisy(hands, tmp_path):
+    """A voice that begins after a second, in steady noise."""
+    sound = np.concatenate([np.zeros((RATE, 1)), 0.4 * faultless(4.0)])
+    hands.open(write(tmp_path / "noisy.wav", sound + 0.01 * rng(3).standard_normal(sound.shape)))
+    return hands
+
+
+def level_db(samples):
+    return 10 * np.log10(np.square(samples.astype(float)).mean())
+
+
+def test_noise_is_lowered_by_a_print_of_what_is_selected(noisy, window, page):
+    before = heard(noisy)
+    window.bench.set_passage(type(noisy.work.passage)(0, noisy.work.frames))
+    noisy.settle()
+    acts = noisy.acts
+    select(noisy, RATE // 10, RATE * 8 // 10)
+    noisy.press("Ctrl+Alt+N")
+    assert noisy.acts - acts == 2
+    noisy.settle()
+    assert "Noise −10 dB" in page.rows[0].title.text()
+    assert page.rows[0].where.text() == "All of it"
+    after = heard(noisy)
+    assert level_db(after[: RATE * 9 // 10]) == pytest.approx(level_db(before[: RATE * 9 // 10]) - 10, abs=0.7)
+    voiced = slice(2 * RATE, 4 * RATE)
+    assert level_db((after - before)[voiced]) < level_db(before[voiced]) - 15
+    noisy.qtbot.waitUntil(lambda: page.noise.spectra is not None, timeout=20_000)
+    spectra = page.noise.spectra
+    assert page.noise.isVisible()
+    assert np.median(spectra.before - spectra.after) > 3
+    acts = noisy.acts
+    noisy.type("20\n", page.settings.fields["reduction_db"])
+    noisy.settle()
+    assert level_db(heard(noisy)[: RATE * 9 // 10]) < level_db(before[: RATE * 9 // 10]) - 18
+    noisy.press("Ctrl+Z")
+    noisy.press("Ctrl+Z")
+    assert np.array_equal(heard(noisy), before)
+
+
+def test_a_wrong_print_or_weighting_is_refused_with_a_reason(noisy, window, page):
+    said = []
+    window.bench.failed.connect(said.append)
+    window.actions_.actions["lay_denoise"].trigger()
+    noisy.settle()
+    assert "Noise −10 dB" in page.rows[0].title.text()
+    before = heard(noisy)
+    noisy.type("loud\n", page.settings.fields["weighting"])
+    assert "no point of a curve" in said[-1]
+    assert np.array_equal(heard(noisy), before)
+    noisy.type("100:12 3000:-30\n", page.settings.fields["weighting"])
+    noisy.settle()
+    assert not np.array_equal(heard(noisy), before)
