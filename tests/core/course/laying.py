@@ -1,5 +1,7 @@
 """Courses over made-up sound, for the tests of the course."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from umbrick.core.course.laid import Ground
@@ -11,6 +13,9 @@ from umbrick.core.timeline.version import Version
 
 RATE = 8000
 
+LEARNED = {"dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]}}
+"""Profiles of treatments that learn nothing from the short sounds of most tests."""
+
 
 def opened(sound, rate=RATE, key="sound"):
     return Version.of(ArraySource(sound, rate, key))
@@ -20,6 +25,8 @@ def step_of(version, method, settings=None, spans=None, channels=None, course=()
     """A step that is ready to be laid over a version which is nobody's descendant."""
     on = tuple(range(version.channels)) if channels is None else channels
     step = new_step(METHODS[method], settings or {}, on, spans, course)
+    if method in LEARNED:
+        return replace(step, profile=LEARNED[method])
     return learned(Ground(version, version, Tiles()), course, step)
 
 
@@ -29,6 +36,12 @@ def through(version, *course, tiles=None):
 
 def heard(version):
     return version.read(0, version.frames)
+
+
+def with_all(frames, channels=1):
+    """Noise with an offset and hum: something for every treatment to take out."""
+    hum = 0.1 * np.sin(2 * np.pi * 50 * np.arange(frames) / RATE)
+    return noise(frames, channels) + 0.1 + hum[:, np.newaxis]
 
 
 def noise(frames, channels=1, seed=0, level=0.3):

@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.core.course.laying import RATE, heard, noise, opened, step_of, through
+from tests.core.course.laying import RATE, heard, noise, opened, step_of, through, with_all
 from umbrick.core.course import rendered
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
@@ -18,6 +18,7 @@ TREATMENTS = [name for name, method in METHODS.items() if isinstance(method.does
 SETTINGS = {
     "filter": [{}, {"shape": "bell", "frequency_hz": 900, "also": "notch:50:0:8 high_shelf:2500:-9 low_cut:30:0:2:48"}],
     "dc": [{}, {"drift": "slow", "over_s": 0.5}],
+    "dehum": [{"fundamental_hz": 50}, {"fundamental_hz": 60, "using": "notch", "harmonics": 3}],
     "denoise": [{}, {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"}],
     "normalize": [{}, {"measure": "loudness", "target": -30}, {"measure": "true_peak"}],
 }
@@ -34,7 +35,7 @@ def _short_tiles(monkeypatch):
 @settings(max_examples=10, deadline=None)
 @given(cuts=st.lists(st.integers(1, 19_999), max_size=8, unique=True))
 def test_in_whatever_blocks_it_is_read_it_is_the_same(name, given_, cuts):
-    version = opened(noise(20_000, 2) + 0.1)
+    version = opened(with_all(20_000, 2))
     made = through(version, step_of(version, name, given_))
     whole = heard(made)
     edges = [0, *sorted(cuts), 20_000]
@@ -45,7 +46,7 @@ def test_in_whatever_blocks_it_is_read_it_is_the_same(name, given_, cuts):
 
 @cases
 def test_borders_of_tiles_cannot_be_seen(name, given_, monkeypatch):
-    version = opened(noise(20_000, 2) + 0.1)
+    version = opened(with_all(20_000, 2))
     step = step_of(version, name, given_)
     made = []
     for size in (1 << 20, 4096, 1000):

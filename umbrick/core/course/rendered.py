@@ -176,7 +176,7 @@ class Rendered:
             raise UnmadeError("What the course made then is no longer kept.")
         first, last = index * TILE, min((index + 1) * TILE, self.frames)
         around = self._context
-        block = Block(self._with_context(first, last), first, around, around, self.rate)
+        block = Block(self._with_context(first, last), first, around, around, self.rate, self.frames)
         treated = self._treatment.process(block, self.step.settings, self.step.profile)
         share: Wave | float = self.step.amount
         if self.spans is not None:

@@ -27,6 +27,7 @@ class Block(NamedTuple):
 
     ``start`` is the position of the first of its own frames in the recording; ``before`` and ``after`` are as many
     frames as the treatment's context, also at the recording's ends: there, the sound is turned about its end.
+    ``frames`` is the recording's length.
     """
 
     samples: Wave
@@ -34,6 +35,7 @@ class Block(NamedTuple):
     before: int
     after: int
     rate: int
+    frames: int
 
     @property
     def own(self) -> Wave:

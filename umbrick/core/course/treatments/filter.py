@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
-
+from umbrick.core.course.laid_filters import filtered_by, reach_of
 from umbrick.core.course.step import Profile
 from umbrick.core.course.treatment import COMMON, Block, Treatment
 from umbrick.core.filters.shapes import (
@@ -19,9 +18,8 @@ from umbrick.core.filters.shapes import (
     USUAL_Q,
     Point,
     parsed_points,
-    response,
 )
-from umbrick.core.filters.zero_phase import Wave, convolved, kernel_frames, kernel_of, spectrum_for
+from umbrick.core.filters.zero_phase import Wave
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters
 
@@ -55,12 +53,12 @@ def settings_of(points: Points) -> dict[str, float | str]:
 
 def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     """Return a block filtered: convolved with the symmetric kernel of the filters' magnitudes."""
-    return convolved(block.samples, _spectrum(points_of(settings), block.rate, len(block.samples)), block.before)
+    return filtered_by(points_of(settings), block)
 
 
 def context(settings: Parameters, profile: Profile, rate: int) -> int:
     """Return how long the filters ring."""
-    return _reach(points_of(settings), rate)
+    return reach_of(points_of(settings), rate)
 
 
 def told(settings: Parameters, profile: Profile) -> str:
@@ -71,18 +69,6 @@ def told(settings: Parameters, profile: Profile) -> str:
     gain = f", {point.gain_db:g} dB".replace("-", "−") if point.shape in LEVELLING else ""
     others = f" and {len(more)} more" if more else ""
     return f"{point.shape.replace('_', ' ').capitalize()} {place}{gain}{others}"
-
-
-@lru_cache(maxsize=64)
-def _reach(points: Points, rate: int) -> int:
-    return max(kernel_frames(point.sections(rate)) for point in points)
-
-
-@lru_cache(maxsize=8)
-def _spectrum(points: Points, rate: int, frames: int) -> Wave:
-    reach = _reach(points, rate)
-    # Twice as fine as the kernel is long: what would fold back into it has died away.
-    return spectrum_for(kernel_of(response(points, rate, 2 * reach + 1), reach), frames)
 
 
 METHOD = Method(

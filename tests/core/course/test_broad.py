@@ -1,0 +1,97 @@
+"""Hum and noise taken out of sound that is known."""
+
+import numpy as np
+import pytest
+
+from tests.core.course.laying import heard, opened, through
+from tests.sounds import RATE, chord, faultless, rng
+from umbrick.core.course.laid import Ground
+from umbrick.core.course.learning import learned, new_step
+from umbrick.core.course.tiles import Tiles
+from umbrick.core.errors import ParameterError
+from umbrick.core.mend.registry import METHODS
+
+
+def treated(sound, method, rate=RATE, **settings):
+    version = opened(sound, rate)
+    step = new_step(METHODS[method], settings, tuple(range(version.channels)), None, ())
+    step = learned(Ground(version, version, Tiles()), (), step)
+    return heard(through(version, step)).astype(float), step
+
+
+def ratio_db(made, truth):
+    return 10 * np.log10(np.sum(truth**2) / np.sum((made - truth) ** 2))
+
+
+def hum(hz, rate=RATE, level=0.03):
+    """Hum of three harmonics whose frequency is given for every frame."""
+    turns = np.cumsum(hz) / rate
+    wave = sum(np.sin(2 * np.pi * number * turns + number) / number for number in (1, 2, 3))
+    return level * wave[:, np.newaxis]
+
+
+@pytest.mark.parametrize(("rate", "mains"), [(48000, 50.0), (44100, 60.0), (8000, 50 / 3)])
+def test_drifting_hum_is_taken_out_and_the_voice_stays(rate, mains):
+    voice = 0.4 * faultless(16.0, rate)
+    hz = mains + 0.05 * np.sin(np.arange(len(voice)) / rate / 3)
+    made, step = treated(voice + hum(hz, rate), "dehum", rate)
+    assert np.median(step.profile["hz"]) == pytest.approx(mains, abs=0.06)
+    assert ratio_db(made, voice) > ratio_db(voice + hum(hz, rate), voice) + 10
+
+
+def test_where_there_is_no_hum_it_declines_with_a_reason():
+    with pytest.raises(ParameterError, match="no steady hum"):
+        treated(0.4 * faultless(8.0), "dehum")
+    with pytest.raises(ParameterError, match="too short"):
+        treated(0.4 * faultless(1.0), "dehum", fundamental_hz=50)
+
+
+def test_a_note_at_the_pitch_of_hum_stays():
+    frames = 20 * RATE
+    note = np.zeros((frames, 1))
+    start, stop = 9 * RATE, 10 * RATE
+    at = np.arange(stop - start)
+    note[start:stop, 0] = 0.2 * np.sin(2 * np.pi * 100 * at / RATE) * np.exp(-at / RATE * 3) * np.minimum(1, at / 500)
+    steady = hum(np.full(frames, 50.0)) + 0.003 * rng(5).standard_normal((frames, 1))
+    made, _ = treated(note + steady, "dehum")
+    assert ratio_db(made[start:stop], note[start:stop]) > 25
+
+
+def test_harmonics_can_be_spared_one_by_one():
+    frames = 12 * RATE
+    sound = hum(np.full(frames, 50.0)) + 1e-3 * rng(2).standard_normal((frames, 1))
+    made, _ = treated(sound, "dehum", spared="2")
+    levels = np.abs(np.fft.rfft(made[:, 0] * np.hanning(frames)))[[600, 1200, 1800]]
+    assert levels[1] > 100 * levels[0]
+    assert levels[1] > 100 * levels[2]
+
+
+def test_notches_take_hum_out_too():
+    frames = 12 * RATE
+    sound = hum(np.full(frames, 50.0)) + 1e-3 * rng(2).standard_normal((frames, 1))
+    made, _ = treated(sound, "dehum", using="notch", harmonics=3)
+    assert 10 * np.log10(np.square(made[RATE:-RATE]).mean() / np.square(sound).mean()) < -20
+
+
+@pytest.mark.parametrize("print_", ["0-40000", "adaptive"])
+def test_noise_in_pauses_falls_by_what_is_set_and_the_voice_stays(print_):
+    clean = np.concatenate([np.zeros((RATE, 1)), 0.4 * faultless(4.0)])
+    noisy = clean + 0.01 * rng(3).standard_normal(clean.shape)
+    made, _ = treated(noisy, "denoise", print=print_, reduction_db=15)
+    assert 10 * np.log10(np.square(made[:40000]).mean() / np.square(noisy[:40000]).mean()) == pytest.approx(-15, abs=1)
+    assert ratio_db(made, clean) > ratio_db(noisy, clean) + 5
+
+
+def test_a_weighting_spares_what_it_is_told_to():
+    noise = 0.05 * rng(4).standard_normal((4 * RATE, 1))
+    made, _ = treated(noise, "denoise", print="0-96000", weighting="1000:0 2000:-60")
+    change = np.abs(np.fft.rfft(made[:, 0])) / np.abs(np.fft.rfft(noise[:, 0]))
+    hz = np.fft.rfftfreq(len(noise), 1 / RATE)
+    assert np.median(change[hz < 800]) < 0.4
+    assert np.median(change[hz > 3000]) > 0.95
+
+
+def test_a_clean_chord_is_hardly_touched():
+    sound = chord(6.0)
+    made, _ = treated(sound, "denoise")
+    assert ratio_db(made, sound) > 40
