@@ -52,6 +52,50 @@ def test_noise_is_lowered_by_a_print_of_what_is_selected(noisy, window, page):
     assert np.array_equal(heard(noisy), before)
 
 
+@pytest.fixture
+def humming(hands, tmp_path):
+    """A voice over hum of three harmonics."""
+    sound = 0.4 * faultless(12.0)
+    turns = 50 * np.arange(len(sound)) / RATE
+    hum = sum(0.03 / number * np.sin(2 * np.pi * number * turns) for number in (1, 2, 3))
+    hands.open(write(tmp_path / "hum.wav", sound + hum[:, np.newaxis]))
+    return hands
+
+
+def line_db(samples, hz):
+    spectrum = np.abs(np.fft.rfft(samples[:, 0] * np.hanning(len(samples))))
+    return 20 * np.log10(spectrum[round(hz * len(samples) / RATE)])
+
+
+def test_hum_is_taken_out_and_one_of_its_harmonics_spared_by_a_click(humming, window, page):
+    before = heard(humming)
+    window.actions_.actions["lay_dehum"].trigger()
+    humming.settle()
+    assert "Hum 50.00 Hz" in page.rows[0].title.text()
+    after = heard(humming)
+    for hz in (50, 100, 150):
+        assert line_db(after, hz) < line_db(before, hz) - 15
+    picture = page.harmonics
+    assert "100.0 Hz loses" in picture.told(2)
+    humming.click(picture, picture.rect_of(2).center().x(), 20)
+    assert "100.0 Hz stays" in picture.told(2)
+    spared = heard(humming)
+    assert line_db(spared, 100) == pytest.approx(line_db(before, 100), abs=0.2)
+    assert line_db(spared, 150) < line_db(before, 150) - 15
+    humming.press("Ctrl+Z")
+    assert np.array_equal(heard(humming), after)
+
+
+def test_a_recording_without_hum_is_left_alone_and_told_so(noisy, window, page):
+    said = []
+    window.bench.failed.connect(said.append)
+    window.bench.jobs.failed.connect(said.append)
+    window.actions_.actions["lay_dehum"].trigger()
+    noisy.settle()
+    assert any("no steady hum" in sentence for sentence in said)
+    assert noisy.work.history.course == ()
+
+
 def test_a_wrong_print_or_weighting_is_refused_with_a_reason(noisy, window, page):
     said = []
     window.bench.failed.connect(said.append)

@@ -40,6 +40,9 @@ _FITS, _QUIETER, _SMALLEST = 5, 0.05, 1e-20
 _UNSURE = 3.0
 """So many variances of a fitted wave are what it must exceed to be taken for hum."""
 
+_MOST_TOLD, _MOMENTS_TOLD, _STRETCHES_TOLD = 40, 32, 12
+"""The levels of so many multiples are told, by stretches of eight seconds."""
+
 _BLOCK_FRAMES = 1 << 18
 
 
@@ -185,7 +188,7 @@ def found_hum(
     knots[begin : begin + len(own)] = own[: len(knots) - begin]
     knots[begin + len(own) :] = own[-1]
     track = HumTrack(np.round(knots, 4))
-    return Hum(track, _levels_db(wave, first, step, sound.rate, track, harmonics), evidence)
+    return Hum(track, _levels_db(sound, low, high, channels, track), evidence)
 
 
 def _low(
@@ -302,14 +305,19 @@ def _path(scores: Floats, offsets: Floats) -> Floats:
     return found
 
 
-def _levels_db(
-    wave: npt.NDArray[np.float32], first: int, step: int, rate: int, track: HumTrack, harmonics: int
-) -> tuple[float, ...]:
-    length = round(MOMENT_SECONDS * rate / step)
-    count = max(1, len(wave) // length)
-    whole = np.pad(wave, (0, max(0, length - len(wave))))[: count * length]
-    turned = track.turned(first * step, step, len(whole), rate)
-    seen = np.pad(moments(whole, turned, length, harmonics), ((0, 0), (REACH, REACH)))
-    made = fitted(seen, np.pad(np.ones(count, bool), REACH))
-    power = np.median(np.square(np.abs(made)), axis=1) / 2
+def _levels_db(sound: Source, low: int, high: int, channels: Sequence[int], track: HumTrack) -> tuple[float, ...]:
+    """Return the level of every multiple in the mean of channels: the median of what some stretches show."""
+    length, step = moment_frames(sound.rate)
+    harmonics = min(_MOST_TOLD, most_harmonics(sound.rate, float(np.median(track.hz))))
+    whole = np.arange(-(-low // length), high // length)
+    width = min(len(whole), _MOMENTS_TOLD)
+    powers = []
+    for at in np.unique(np.linspace(0, len(whole) - width, _STRETCHES_TOLD).astype(int)).tolist():
+        begin, count = int(whole[at]) * length, width * length // step
+        wave = lowered(sound, begin, count, step, lead_frames(step), channels)
+        seen = moments(wave, track.turned(begin, step, count, sound.rate), length // step, harmonics)
+        beyond = (0, 0), (REACH, REACH)
+        made = fitted(np.pad(seen, beyond), np.pad(np.ones(width, bool), REACH))
+        powers.append(np.square(np.abs(made)).mean(axis=1) / 2)
+    power = np.median(powers, axis=0)
     return tuple(np.round(10 * np.log10(np.maximum(power, 1e-16)), 1).tolist())

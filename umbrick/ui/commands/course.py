@@ -20,6 +20,7 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
      "filter", {"shape": "notch", "frequency_hz": 1000.0, "q": 8.0}),
     ("lay_filter", "Filter", "A bell to begin with, and as many filters as wanted", (),
      "filter", {"shape": "bell", "frequency_hz": 1000.0, "gain_db": -3.0, "q": 1.0}),
+    ("lay_dehum", "Take out hum", "Subtract the mains and its harmonics, as they drift", (), "dehum", {}),
     ("lay_denoise", "Lower noise", "Lower steady noise by what is left of it in quiet moments", (), "denoise", {}),
     ("lay_peak", "Level to a peak", "One gain, so that the highest sample is where it is wanted", (),
      "normalize", {"measure": "peak"}),

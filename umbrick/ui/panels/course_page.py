@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayo
 from umbrick.core.course.acting import method_of, treatment_of
 from umbrick.core.course.learning import sound_after, sound_before
 from umbrick.core.course.step import AMOUNT, Step
+from umbrick.core.course.treatments.dehum import parsed_numbers, taken_harmonics
 from umbrick.core.course.treatments.filter import points_of, settings_of
 from umbrick.core.errors import ParameterError
 from umbrick.core.filters.shapes import CUTS, LEVELLING, Point
@@ -25,6 +26,7 @@ from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.panels.harmonics_picture import HarmonicsPicture
 from umbrick.ui.panels.noise_picture import NoisePicture, NoiseSpectra
 from umbrick.ui.panels.response_curve import ResponseCurve
 from umbrick.ui.panels.scrolled import scrolled
@@ -88,6 +90,9 @@ class CoursePage(QWidget):
         self.noise = NoisePicture()
         details.addWidget(self.curve)
         details.addWidget(self.noise)
+        self.harmonics = HarmonicsPicture()
+        self.harmonics.toggled.connect(self._spare)
+        details.addWidget(self.harmonics)
         details.addWidget(self.settings)
         details.addWidget(self.again)
         scroll, inner = scrolled()
@@ -117,6 +122,7 @@ class CoursePage(QWidget):
         self.theme = theme
         self.curve.set_theme(theme)
         self.noise.set_theme(theme)
+        self.harmonics.set_theme(theme)
 
     def _show_adding(self) -> None:
         menu = QMenu(self)
@@ -157,6 +163,10 @@ class CoursePage(QWidget):
         is_filter = step.method == "filter"
         self.curve.setVisible(is_filter)
         self.noise.setVisible(step.method == "denoise")
+        self.harmonics.setVisible(step.method == "dehum")
+        if step.method == "dehum":
+            taken = frozenset(taken_harmonics(step.settings, step.profile, work.rate))
+            self.harmonics.show_hum(float(np.median(step.profile["hz"])), step.profile["levels_db"], taken)
         settings = dict(step.settings)
         parameters = method.parameters
         if is_filter:
@@ -179,6 +189,13 @@ class CoursePage(QWidget):
 
     def _set_points(self, points: tuple[Point, ...]) -> None:
         self._coursing.set_settings(self._coursing.chosen, settings_of(points))
+
+    def _spare(self, number: int) -> None:
+        """Leave a harmonic of the hum as it is, or take it again."""
+        step = self._coursing.step
+        if step is not None:
+            spared = parsed_numbers(str(step.settings["spared"])) ^ {number}
+            self._coursing.set_settings(step.id, {"spared": " ".join(map(str, sorted(spared)))})
 
     def _typed(self, name: str, text: str) -> None:
         step = self._coursing.step

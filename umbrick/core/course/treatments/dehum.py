@@ -42,7 +42,7 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     start, stop = block.start, block.start + len(block.own)
     # Amplitudes go from the middle of one moment to that of the next: one before the block is needed, and one after.
     first, last = start // length - 1, stop // length + 2
-    numbers = _numbers(settings, profile, block.rate)
+    numbers = taken_harmonics(settings, profile, block.rate)
     if not numbers:
         return block.own
     count, lead = last - first + 2 * REACH, lead_frames(step)
@@ -89,7 +89,7 @@ def _waves(hum: Complexes, forward: Turned, middle: float, length: int) -> Wave:
     return made
 
 
-def _numbers(settings: Parameters, profile: Profile, rate: int) -> list[int]:
+def taken_harmonics(settings: Parameters, profile: Profile, rate: int) -> list[int]:
     """Return which multiples are taken out."""
     hz = float(np.median(profile["hz"]))
     count = min(round(float(settings["harmonics"])), most_harmonics(rate, hz))
@@ -101,7 +101,7 @@ def _notches(settings: Parameters, profile: Profile, rate: int) -> tuple[Point, 
     hz = float(np.median(profile["hz"]))
     return tuple(
         Point("notch", round(hz * number, 2), 0.0, min(50.0, max(2.0, hz * number / _NOTCH_HZ)))
-        for number in _numbers(settings, profile, rate)
+        for number in taken_harmonics(settings, profile, rate)
     )
 
 
