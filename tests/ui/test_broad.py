@@ -96,6 +96,39 @@ def test_a_recording_without_hum_is_left_alone_and_told_so(noisy, window, page):
     assert noisy.work.history.course == ()
 
 
+@pytest.fixture
+def spoken(hands, tmp_path):
+    """Three phrases with a second between them, in faint noise."""
+    phrase, pause = 0.4 * faultless(1.5), np.zeros((RATE, 1))
+    sound = np.concatenate([phrase, pause, phrase, pause, phrase])
+    hands.open(write(tmp_path / "spoken.wav", sound + 3e-4 * rng(6).standard_normal(sound.shape)))
+    return hands
+
+
+def test_pauses_are_lowered_words_stay_and_one_pause_is_spared(spoken, window, page):
+    before = heard(spoken)
+    window.actions_.actions["lay_lull"].trigger()
+    spoken.settle()
+    assert "Pauses −12 dB" in page.rows[0].title.text()
+    assert "2 places" in page.rows[0].where.text()
+    after = heard(spoken)
+    pauses = [round((1.5 + 2.5 * number) * RATE) + np.arange(RATE * 3 // 10, RATE * 7 // 10) for number in (0, 1)]
+    for pause in pauses:
+        assert level_db(after[pause]) == pytest.approx(level_db(before[pause]) - 12, abs=0.3)
+    for number in range(3):
+        words = slice(round(2.5 * number * RATE), round((2.5 * number + 1.5) * RATE))
+        assert np.array_equal(after[words], before[words])
+    window.bench.set_cursor(int(pauses[0][0]))
+    spoken.press("Alt+Shift+P")
+    spared = heard(spoken)
+    assert np.array_equal(spared[pauses[0]], before[pauses[0]])
+    assert np.array_equal(spared[pauses[1]], after[pauses[1]])
+    spoken.press("Ctrl+Z")
+    spoken.type("2000\n", page.settings.fields["shortest_ms"])
+    spoken.settle()
+    assert np.array_equal(heard(spoken), after), "no pause is so long: nothing was changed"
+
+
 def test_a_wrong_print_or_weighting_is_refused_with_a_reason(noisy, window, page):
     said = []
     window.bench.failed.connect(said.append)

@@ -295,7 +295,7 @@ def _laid(
     is_all = spans == [(0, original.frames)]
     ground = Ground(original, original, Tiles())
     step = new_step(method, parameters, places[0].channels, None if is_all else spans, ())
-    if treatment_of(step).learn:
+    if treatment_of(step).measures:
         with progress_bar(f"Measuring for {method.title}", quiet) as progress:
             step = learned(ground, (), step, progress)
     outcome = ground.through((step,))

@@ -25,6 +25,8 @@ def step_of(version, method, settings=None, spans=None, channels=None, course=()
     """A step that is ready to be laid over a version which is nobody's descendant."""
     on = tuple(range(version.channels)) if channels is None else channels
     step = new_step(METHODS[method], settings or {}, on, spans, course)
+    if method == "lull":
+        return step
     if method in LEARNED:
         return replace(step, profile=LEARNED[method])
     return learned(Ground(version, version, Tiles()), course, step)

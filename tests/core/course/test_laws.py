@@ -20,6 +20,7 @@ SETTINGS = {
     "dc": [{}, {"drift": "slow", "over_s": 0.5}],
     "dehum": [{"fundamental_hz": 50}, {"fundamental_hz": 60, "using": "notch", "harmonics": 3}],
     "denoise": [{}, {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"}],
+    "lull": [{}, {"amount_db": 3}],
     "normalize": [{}, {"measure": "loudness", "target": -30}, {"measure": "true_peak"}],
 }
 CASES = [(name, given_) for name in TREATMENTS for given_ in SETTINGS[name]]

@@ -12,7 +12,10 @@ from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameters
+from umbrick.core.timeline.positions import map_spans
 from umbrick.core.timeline.version import Version
+
+_WHERE_FOUND = "all that was found"
 
 
 def new_step(
@@ -45,9 +48,12 @@ def sound_after(ground: Ground, course: Course, step: Step) -> Version:
 
 def what_is_learned_from(ground: Ground, course: Course, step: Step) -> str:
     """Return a name for the sound that a step learns from: another one when that has changed."""
-    if treatment_of(step).learn is None:
+    treatment = treatment_of(step)
+    if not treatment.measures:
         return ""
-    return f"{sound_before(ground, course, step).key}:{ground.placed(step)}"
+    places = ground.placed(step) if treatment.places is None else ""
+    asked = "".join(f":{step.settings[name]}" for name in treatment.measured_by)
+    return f"{sound_before(ground, course, step).key}:{places}{asked}"
 
 
 def learned(
@@ -67,12 +73,20 @@ def learned(
         If ``is_cancelled`` says so.
     """
     treatment = treatment_of(step)
-    if treatment.learn is None:
+    if not treatment.measures:
         return step
     spans = ground.placed(step)
     if not spans:
         raise ParameterError("The sound that this step is laid over is gone.")
     sound = sound_before(ground, course, step)
-    profile = treatment.learn(sound, spans, step.channels, step.settings, progress, is_cancelled)
     source = what_is_learned_from(ground, course, step)
+    if treatment.places is not None:
+        # Found again, they are sought in all that lies between the first and the last.
+        within = [(0, ground.version.frames)] if step.where else [(spans[0][0], spans[-1][1])]
+        found = treatment.places(sound, within, step.settings, progress, is_cancelled)
+        where = _WHERE_FOUND if within[0] == (0, ground.version.frames) else ""
+        placed = merged(map_spans(ground.version, ground.original, found))
+        return replace(step, spans=placed, where=where, learned_from=source, algorithm=treatment.version)
+    assert treatment.learn is not None
+    profile = treatment.learn(sound, spans, step.channels, step.settings, progress, is_cancelled)
     return replace(step, profile=profile, learned_from=source, algorithm=treatment.version)

@@ -71,6 +71,25 @@ class Learn(Protocol):
         ...
 
 
+class Places(Protocol):
+    """Finds where a treatment belongs, in the sound that comes to a step."""
+
+    def __call__(
+        self,
+        sound: Source,
+        spans: Sequence[tuple[int, int]],
+        settings: Parameters,
+        progress: Callable[[float], None],
+        is_cancelled: Callable[[], bool],
+        /,
+    ) -> list[tuple[int, int]]:
+        """Return spans inside of others.
+
+        ParameterError if there are none; CancelledError soon after ``is_cancelled`` says so.
+        """
+        ...
+
+
 @dataclass(frozen=True, slots=True)
 class Treatment:
     """How a method treats sound.
@@ -80,8 +99,9 @@ class Treatment:
     the earlier one made is found again, where it is still kept, as long as ``context`` stays the same.
     ``changes_nothing`` tells from settings and profile whether the sound stays as it is, bit for bit; ``told`` says in
     a few words what is done with them. ``is_profile`` tells whether something can be a profile for so many channels: a
-    casebook may come from anywhere. ``is_quick`` means that it is made as fast as it could be read back, so that
-    nothing of it is kept on the disk.
+    casebook may come from anywhere. ``places`` finds the spans that a step acts on; ``measured_by`` are the settings
+    after whose change it is to learn, or find, again. ``is_quick`` means that it is made as fast as it could be read
+    back, so that nothing of it is kept on the disk.
     """
 
     process: Process
@@ -90,5 +110,12 @@ class Treatment:
     told: Callable[[Parameters, Profile], str]
     learn: Learn | None = None
     is_profile: Callable[[Profile, int], bool] = lambda profile, _: not profile
+    places: Places | None = None
+    measured_by: tuple[str, ...] = ()
     version: int = 1
     is_quick: bool = False
+
+    @property
+    def measures(self) -> bool:
+        """Whether a step of it is set by something it measures."""
+        return self.learn is not None or self.places is not None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -21,6 +22,19 @@ _FLOOR_PERCENTILE = 8
 _EDGE_SECONDS = 0.02
 _WINDOW_SECONDS = 20.0
 _REACH_SECONDS = 60.0
+
+
+@dataclass(frozen=True, slots=True)
+class PauseRule:
+    """What counts as a pause: how far over the noise floor it may be, and how much of its start and end, which may
+    still belong to the sound beside it, is left out."""
+
+    margin_db: float = _MARGIN_DB
+    after_seconds: float = _EDGE_SECONDS
+    before_seconds: float = _EDGE_SECONDS
+
+
+USUAL = PauseRule()
 
 
 def next_pause(source: Source, after: int) -> tuple[int, int] | None:
@@ -48,6 +62,7 @@ def all_pauses(
     source: Source,
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
+    rule: PauseRule = USUAL,
 ) -> list[tuple[int, int]]:
     """Return every pause of a source, each measured against the twenty seconds around it; see :func:`next_pause`.
 
@@ -63,7 +78,7 @@ def all_pauses(
             raise CancelledError
         # A second more on either side, so that a pause across the bound of two windows is seen whole, and then once.
         window = max(0, start - source.rate), min(source.frames, start + step + source.rate)
-        for begin, end in _pauses(source, *window):
+        for begin, end in _pauses(source, *window, rule):
             if found and begin <= found[-1][1]:
                 found[-1] = min(begin, found[-1][0]), max(end, found[-1][1])
             else:
@@ -72,7 +87,7 @@ def all_pauses(
     return found
 
 
-def _pauses(source: Source, start: int, stop: int) -> list[tuple[int, int]]:
+def _pauses(source: Source, start: int, stop: int, rule: PauseRule = USUAL) -> list[tuple[int, int]]:
     frame = max(1, round(_FRAME_SECONDS * source.rate))
     reach = round(_WINDOW_SECONDS * source.rate)
     first = max(0, start - reach)
@@ -81,15 +96,16 @@ def _pauses(source: Source, start: int, stop: int) -> list[tuple[int, int]]:
     if not len(levels_db):
         return []
     floor_db = float(np.percentile(sounding, _FLOOR_PERCENTILE)) if len(sounding) else SILENCE_DBFS
-    quiet = levels_db <= min(floor_db + _MARGIN_DB, float(np.percentile(levels_db, 95)) - _DEPTH_DB)
+    quiet = levels_db <= min(floor_db + rule.margin_db, float(np.percentile(levels_db, 95)) - _DEPTH_DB)
     at = first + frame * np.arange(len(levels_db))
     quiet &= (at >= start) & (at + frame <= stop)
     edges = np.flatnonzero(np.diff(quiet, prepend=False, append=False)).tolist()
-    margin = round(_EDGE_SECONDS * source.rate)
+    after, before = round(rule.after_seconds * source.rate), round(rule.before_seconds * source.rate)
     return [
-        (first + begin * frame + margin, first + end * frame - margin)
+        (first + begin * frame + after, first + end * frame - before)
         for begin, end in zip(edges[::2], edges[1::2], strict=True)
-        if (end - begin) * frame >= _LEAST_SECONDS * source.rate
+        if (end - begin) * frame
+        >= _LEAST_SECONDS * source.rate + after + before - 2 * round(_EDGE_SECONDS * source.rate)
     ]
 
 

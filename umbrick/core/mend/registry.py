@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from umbrick.core.course.treatments import dc, dehum, denoise, filter, normalize
+from umbrick.core.course.treatments import dc, dehum, denoise, filter, lull, normalize
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice, trim
 from umbrick.core.mend.declipping import declip
@@ -31,6 +31,7 @@ METHODS: dict[str, Method] = {
         trim,
         filter,
         dc,
+        lull,
         dehum,
         denoise,
         normalize,

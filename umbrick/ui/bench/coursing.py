@@ -12,7 +12,7 @@ from umbrick.core.course.acting import method_of, told, treatment_of
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
-from umbrick.core.course.step import Course, Step, free_id, merged
+from umbrick.core.course.step import Course, Spans, Step, free_id, merged, without
 from umbrick.core.measure.pauses import all_pauses
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.registry import method_named
@@ -20,7 +20,7 @@ from umbrick.core.survey.finding import SPANNING_KINDS
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import CourseTurn
-from umbrick.core.timeline.positions import map_spans
+from umbrick.core.timeline.positions import map_position, map_spans
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
@@ -111,7 +111,7 @@ class Coursing(Task):
 
     def learns(self) -> bool:
         """Whether the chosen step is set by something it measured."""
-        return self.step is not None and treatment_of(self.step).learn is not None
+        return self.step is not None and treatment_of(self.step).measures
 
     def choose_next(self, by: int) -> None:
         """Work on the next step, round at the end."""
@@ -172,7 +172,7 @@ class Coursing(Task):
     def has_changed_since(self, step: Step) -> bool:
         """Whether what a step was learned from is another sound now."""
         work = self._bench.work
-        if work is None or treatment_of(step).learn is None:
+        if work is None or not treatment_of(step).measures:
             return False
         now = what_is_learned_from(work.ground, work.history.course, step)
         return now != step.learned_from
@@ -185,7 +185,11 @@ class Coursing(Task):
         settings = method_of(step).checked(step.settings | dict(changed))
         if settings == step.settings and self._tried is None:
             return
-        self._exchange(work, replace(step, settings=settings), f"change {_title(step)}")
+        changed_step = replace(step, settings=settings)
+        if any(settings[name] != step.settings[name] for name in treatment_of(step).measured_by):
+            self._learn(work, changed_step, self._exchanging(work, "change"))
+        else:
+            self._exchange(work, changed_step, f"change {_title(step)}")
 
     def try_settings(self, name: str, changed: Parameters) -> None:
         """Hear a step with other settings, until they are kept or dropped."""
@@ -314,6 +318,38 @@ class Coursing(Task):
         elif self._exchange(work, replace(step, spans=spans, where=""), f"carry {_title(step)}"):
             self._bench.said.emit(f"{_title(step)} acts on {format_count(len(spans), 'place')} now.")
 
+    def reason_not_to_spare(self) -> str:
+        """Return why the chosen step cannot leave a place out now, or nothing."""
+        if reason := self.reason_against():
+            return reason
+        if self.step is None:
+            return "Choose a step of the course first (F3)."
+        work = self._bench.work
+        return (
+            ""
+            if work is not None and self._spared(work, self.step) != self.step.spans
+            else "The step does nothing here."
+        )
+
+    def spare(self) -> None:
+        """Have the chosen step leave the selection as it is; without one, the place at the cursor."""
+        work, step = self._bench.work, self.step
+        if work is not None and step is not None and not self._is_held(work):
+            self._exchange(
+                work, replace(step, spans=self._spared(work, step), where=""), f"spare a place of {_title(step)}"
+            )
+
+    def _spared(self, work: Work, step: Step) -> Spans | None:
+        original = work.history.original
+        spans = ((0, original.frames),) if step.spans is None else step.spans
+        if work.selection is not None:
+            left = without(spans, tuple(map_spans(work.version, original, [work.selection.span])))
+            return step.spans if left == spans else left
+        if step.spans is None:
+            return None
+        at = map_position(work.version, original, work.cursor)
+        return tuple(span for span in step.spans if not span[0] <= at < span[1])
+
     def reason_not_to_carry_over(self) -> str:
         """Return why the chosen step cannot be carried to the other recordings now, or nothing."""
         if reason := self.reason_against():
@@ -384,7 +420,7 @@ class Coursing(Task):
 
     def _learn(self, work: Work, step: Step, then: Callable[[Step], None]) -> None:
         """Learn what a step has to know, beside the window if it has to, and go on with it."""
-        if treatment_of(step).learn is None:
+        if not treatment_of(step).measures:
             then(step)
             return
         if self.job is not None:

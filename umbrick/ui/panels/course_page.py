@@ -179,7 +179,7 @@ class CoursePage(QWidget):
             self._spectrum_timer.start()
         self.settings.show_settings(tuple(p for p in parameters if p.name != AMOUNT), settings)
         has_changed = self._coursing.has_changed_since(step)
-        self.again.setVisible(treatment_of(step).learn is not None)
+        self.again.setVisible(treatment_of(step).measures)
         self.again.setText("Measure again: the sound has changed" if has_changed else "Measure again")
 
     # What is done with the chosen step.

@@ -189,5 +189,6 @@ METHOD = Method(
         told,
         learn,
         is_profile,
+        measured_by=("fundamental_hz",),
     ),
 )  # fmt: skip

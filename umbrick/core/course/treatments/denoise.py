@@ -242,5 +242,6 @@ METHOD = Method(
         told,
         learn,
         is_profile,
+        measured_by=("print",),
     ),
 )  # fmt: skip
