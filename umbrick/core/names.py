@@ -38,8 +38,13 @@ METHOD_NAMES = (
     "reorder",
     "fade",
     "level",
+    "plosive",
+    "sibilance",
     "trim",
     "filter",
     "dc",
+    "lull",
+    "dehum",
+    "denoise",
     "normalize",
 )

@@ -14,6 +14,7 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication, QWidget
 
+from umbrick.core.measure.pauses import next_pause
 from umbrick.core.paths import HOME_VARIABLE
 from umbrick.core.view.window import Window
 from umbrick.demo import recordings, truth_of
@@ -115,7 +116,7 @@ def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> N
 
 
 def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
-    """Picture a course: a low cut and softer highs over a voice, its response over the voice's spectrum."""
+    """Picture a course: filters over a voice's spectrum, the harmonics of its hum, and its noise."""
     work = window.bench.work
     assert work is not None
     window.bench.select(0, 0)
@@ -124,9 +125,27 @@ def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
     window.bench.set_passage(Window(8.0 * work.rate, 16.0 * work.rate))
     photographer.settle()
     photographer.shoot("course")
-    for _ in range(3):
-        window.bench.undo()
+    _undo(photographer, window, 3)
+    rate = work.rate
+    window.bench.set_passage(Window(0, 6.0 * rate))
+    photographer.run("lay_dehum")
+    photographer.shoot("hum")
+    pause = next_pause(work.outcome, 0)
+    if pause is not None:
+        window.bench.select(*pause)
+        photographer.run("lay_print")
+        photographer.wait(lambda: window.treatment.course.noise.spectra is not None)
+        photographer.shoot("noise")
+        _undo(photographer, window, 1)
+    _undo(photographer, window, 1)
+    window.bench.select(0, 0)
     window.coursing.set_open(False)
+    photographer.settle()
+
+
+def _undo(photographer: _Photographer, window: BenchWindow, times: int) -> None:
+    for _ in range(times):
+        window.bench.undo()
     photographer.settle()
 
 
@@ -194,7 +213,6 @@ def take(folder: Path) -> None:
         window.resize(1280, 800)
         window.show()
         photographer = _Photographer(window, folder)
-        photographer.shoot("empty")
         window.open(_in_a_neutral_folder())
         photographer.wait(lambda: len(window.bench.works) == len(recordings()))
         _show(photographer, window, "keeper-interview")
@@ -205,7 +223,6 @@ def take(folder: Path) -> None:
         photographer.shoot("bench-dusk")
         photographer.run("dusk")
         photographer.shoot_dialog("mend_all", "mend-all", accept=True)
-        photographer.shoot("mended")
         photographer.shoot_dialog("save", "save")
         photographer.run("review")
         photographer.run("next_part")

@@ -10,6 +10,7 @@ from umbrick.core.mend.filling import bridge, graft
 from umbrick.core.mend.impulses import declick, decrackle, dethump, redraw
 from umbrick.core.mend.levelling import fade, level
 from umbrick.core.mend.method import Method
+from umbrick.core.mend.voice import plosive, sibilance
 from umbrick.core.timeline.history import Mend
 
 METHODS: dict[str, Method] = {
@@ -28,6 +29,8 @@ METHODS: dict[str, Method] = {
         reorder,
         fade,
         level,
+        plosive,
+        sibilance,
         trim,
         filter,
         dc,

@@ -20,6 +20,7 @@ from umbrick.core.mend.levelling import fade, level
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
+from umbrick.core.mend.voice import plosive, sibilance
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 
@@ -35,6 +36,7 @@ _THUMPING_DB = -12.0
 """Clicks that lie further below the sound around set nothing going."""
 
 _THUMP_BESIDE_SECONDS = 0.02
+_PLOSIVE_BESIDE_SECONDS = 0.01
 _SAME_RAIL = 1e-4
 _FADES_MS = (10, 3)
 _PEAK_RAMP_MS = 5.0
@@ -270,6 +272,28 @@ def _thump(finding: Finding, version: Version) -> list[Remedy]:
     ]  # fmt: skip
 
 
+def _plosive(finding: Finding, version: Version) -> list[Remedy]:
+    beside = round(_PLOSIVE_BESIDE_SECONDS * version.rate)
+    place = Place.of(finding)
+    place = place._replace(start=max(0, place.start - beside), stop=min(version.frames, place.stop + beside))
+    return [
+        Remedy("Own low end", "the burst no stronger than this voice is down there; the consonant stays",
+               plosive.METHOD, {}, place, 1),
+        Remedy("Low cut", "all below the burst's crossover lowered by 24 dB", plosive.METHOD,
+               {"using": "cut", "amount_db": 24.0}, place, 1),
+        Remedy("Dip", "the place 6 dB softer, by ramps", level.METHOD, {"gain_db": -6.0, "ramp_ms": 10.0}, place, 0),
+    ]  # fmt: skip
+
+
+def _sibilance(finding: Finding, version: Version) -> list[Remedy]:
+    place = Place.of(finding)
+    return [
+        Remedy("Like the others", "as bright as this voice's other consonants", sibilance.METHOD, {}, place, 1),
+        Remedy("Shelf", "its highs 6 dB softer", sibilance.METHOD, {"using": "shelf", "amount_db": 6.0}, place, 1),
+        Remedy("Dip", "the place 4 dB softer, by ramps", level.METHOD, {"gain_db": -4.0, "ramp_ms": 10.0}, place, 0),
+    ]  # fmt: skip
+
+
 def _slip(finding: Finding, version: Version) -> list[Remedy]:
     place = Place.of(finding)
     is_many = finding.detail.get("samples", 1) > 0
@@ -346,6 +370,8 @@ _OFFERINGS: dict[str, Offering] = {
     "stutter": _stutter,
     "slip": _slip,
     "thump": _thump,
+    "plosive": _plosive,
+    "sibilance": _sibilance,
     "peak": _peak,
     "hard_edge": _hard_edge,
 }
