@@ -86,6 +86,19 @@ def test_hum_is_taken_out_and_one_of_its_harmonics_spared_by_a_click(humming, wi
     assert np.array_equal(heard(humming), after)
 
 
+def test_a_finding_of_hum_is_answered_by_one_key(humming, window, page):
+    humming.press("F5")
+    humming.settle()
+    hum = next(finding for finding in humming.work.listing().open_findings() if finding.kind == "hum")
+    window.bench.focus(hum)
+    humming.settle()
+    before = heard(humming)
+    humming.press("Alt+Return")
+    humming.settle()
+    assert "Hum 50.00 Hz" in page.rows[0].title.text()
+    assert line_db(heard(humming), 100) < line_db(before, 100) - 15
+
+
 def test_a_recording_without_hum_is_left_alone_and_told_so(noisy, window, page):
     said = []
     window.bench.failed.connect(said.append)

@@ -254,9 +254,9 @@ def test_what_no_method_mends_says_so(docket, window):
         docket.press("N")
     assert docket.work.focus.kind == "hum"
     assert not window.actions_.actions["mend"].isEnabled()
-    assert "no method yet" in window.mending.reason_not_to_mend()
+    assert "over all of the recording" in window.mending.reason_not_to_mend()
     docket.press("Shift+Return")
-    assert "no method yet" in window.status.message.text()
+    assert "over all of the recording" in window.status.message.text()
 
 
 def test_before_any_finding_is_chosen_the_next_and_the_first_listed_are_meant(hands, window, tmp_path):

@@ -198,6 +198,7 @@ class BenchWindow(QMainWindow):
                 "put_back": self._button("put_back", "Put back and close  F2" if is_round_trip else "Put back  F2"),
                 "save": self._button("save", "Save a copy…"),
                 "adjust": self._button("adjust", "Settings  ⇧E"),
+                "lay": self._button("lay_for_finding", "Lay it over all  Alt+Enter", accent=True),
             },
         )
         names = {

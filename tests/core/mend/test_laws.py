@@ -27,7 +27,7 @@ SETTINGS = {
 """What a method is given to do anything; the others do something with what they have."""
 
 MENDING = [name for name, method in METHODS.items() if not isinstance(method.does, Treatment)]
-NEEDS_MORE = {"dethump"}
+NEEDS_MORE = {"dethump", "plosive"}
 """What needs a fault that short sound has no room for, and has it in its own tests."""
 
 FRAMES = 3000

@@ -9,6 +9,7 @@ from enum import Enum
 from PySide6.QtCore import Signal
 
 from umbrick.core.course.acting import method_of, told, treatment_of
+from umbrick.core.course.for_kinds import LAID_FOR, Laid
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
@@ -150,6 +151,26 @@ class Coursing(Task):
         step = new_step(method_named(method), settings, on, spans, work.history.course)
         self.set_open(True)
         self._learn(work, step, self._laying(work))
+
+    def laid_for_focus(self) -> Laid | None:
+        """Return what can be laid over all of the recording for the finding in focus; None if nothing is known."""
+        work = self._bench.work
+        return LAID_FOR.get(work.focus.kind) if work is not None and work.focus is not None else None
+
+    def reason_not_to_lay_for_focus(self) -> str:
+        """Return why that cannot be laid now, or nothing."""
+        if reason := self.reason_against():
+            return reason
+        return "" if self.laid_for_focus() else "This is for hum, hiss, rumble and DC: choose such a finding (N)."
+
+    def lay_for_focus(self) -> None:
+        """Lay over all of the recording what takes out the kind of the finding in focus."""
+        work, laid = self._bench.work, self.laid_for_focus()
+        if work is not None and laid is not None and not self._is_held(work):
+            on = tuple(range(work.channels))
+            step = new_step(method_named(laid.method), laid.settings, on, None, work.history.course)
+            self.set_open(True)
+            self._learn(work, step, self._laying(work))
 
     def add_by_print(self) -> None:
         """Lower noise in all of the recording, by a print of what is selected."""

@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.core.course.for_kinds import LAID_FOR
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.parameters import Parameters
@@ -310,7 +311,7 @@ class Mending(QObject):
         if state is not State.OPEN:
             return f"This finding is {state.value} already; undo to change that."
         if not is_mendable(work.focus.kind):
-            return f"There is no method yet for {KINDS[work.focus.kind].title.lower()}."
+            return why_not_mended(work.focus.kind)
         return work.held
 
     def _all_mended(self, work: Work, edit: Edit, refused: Sequence[Refused], goes_on: bool) -> None:
@@ -442,3 +443,11 @@ def _trust(mended: Mended, channel: int) -> tuple[TrustBand, ...]:
     spans = zip(change.starts[:_MOST_BANDS].tolist(), change.stops[:_MOST_BANDS].tolist(), strict=True)
     bands = (trust_band(mended.version, start, stop, channel) for start, stop in spans)
     return tuple(band for band in bands if band is not None)
+
+
+def why_not_mended(kind: str) -> str:
+    """Return why no place of a kind is mended, and what is done instead."""
+    title = KINDS[kind].title
+    if kind in LAID_FOR:
+        return f"{title}: taken out over all of the recording, not place by place (Alt+Enter)."
+    return f"There is no method yet for {title.lower()}."

@@ -7,10 +7,9 @@ from collections.abc import Callable
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.mend.remedies import is_mendable
-from umbrick.core.survey.registry import KINDS
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.marking import Marking
-from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.mending import Mending, why_not_mended
 from umbrick.ui.bench.rehearsing import Rehearsed, Rehearsing
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
@@ -49,7 +48,7 @@ class MendDialogs:
             return
         kind = finding.kind
         if not is_mendable(kind):
-            self._bench.said.emit(f"There is no method yet for {KINDS[kind].title.lower()}.")
+            self._bench.said.emit(why_not_mended(kind))
             return
         kinds = [kind, *(self._mending.kin_of(kind, work) if with_family else [])]
         dialog = MendAllDialog(work, kinds, self._mending.preferred(work), self._theme(), self._parent)

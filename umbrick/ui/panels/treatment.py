@@ -8,10 +8,11 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from umbrick.core.course.for_kinds import LAID_FOR
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.remedies import is_mendable
-from umbrick.core.survey.finding import State
+from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.units import (
     amplitude_to_db,
@@ -34,12 +35,14 @@ from umbrick.ui.theme import emphasised
 _CARD_HEIGHT = 60
 """Five of them have room beside what the chosen one does to time and level."""
 
-_NO_METHOD = {
-    "level_step": "The level review (F4) levels a part by one key",
-    "rumble": "A low cut over all of it takes it out (F3, Add a step)",
-    "dc_offset": "DC is taken out over all of it (F3, Add a step)",
-}
+_NO_METHOD = {"level_step": "The level review (F4) levels a part by one key"}
 """Where a person goes with a kind of finding that is not mended at its place."""
+
+
+def _way_of(finding: Finding) -> str:
+    if finding.kind in LAID_FOR:
+        return "It runs through the recording and is taken out over all of it, in the course"
+    return _NO_METHOD.get(finding.kind, "There is no method for it yet")
 
 
 class CandidateCard(QWidget):
@@ -183,6 +186,8 @@ class Treatment(QWidget):
         inner.setSpacing(8)
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
+        self.lay = buttons["lay"]
+        inner.addWidget(self.lay)
         inner.addLayout(self._card_box)
         for part in (self.settings, self.usual, self.legend, rule, self.effect):
             inner.addWidget(part)
@@ -256,7 +261,7 @@ class Treatment(QWidget):
             if state is not State.OPEN:
                 text += f" It is {state.value}."
             elif not is_mendable(finding.kind):
-                text += f" {_NO_METHOD.get(finding.kind, 'There is no method for it yet')}; K keeps it as it is."
+                text += f" {_way_of(finding)}; K keeps it as it is."
             elif offers and offers.is_better_left:
                 text += " Better left as it is: what fills it is rarely nearer to what was said."
             if len(together_open := work.open_chosen()) > 1:
@@ -264,6 +269,10 @@ class Treatment(QWidget):
             if note := work.history.notes.get(finding.id):
                 text += f"\n¶ {note}"
             self.detail.setText(text)
+        laid = LAID_FOR.get(finding.kind) if work is not None and finding is not None else None
+        self.lay.setVisible(laid is not None)
+        if laid is not None:
+            self.lay.setText(f"{laid.words}, over all  Alt+Enter")
         self._show_cards()
         self._show_settings()
         self.legend.setVisible(offers is not None)
