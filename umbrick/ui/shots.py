@@ -133,6 +133,7 @@ def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
     pause = next_pause(work.outcome, 0)
     if pause is not None:
         window.bench.select(*pause)
+        photographer.settle()
         photographer.run("lay_print")
         photographer.wait(lambda: window.treatment.course.noise.spectra is not None)
         photographer.shoot("noise")
