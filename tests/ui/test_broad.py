@@ -142,6 +142,25 @@ def test_pauses_are_lowered_words_stay_and_one_pause_is_spared(spoken, window, p
     assert np.array_equal(heard(spoken), after), "no pause is so long: nothing was changed"
 
 
+def test_job_11_pauses_are_lowered_by_what_is_said_and_one_is_left_alone_in_four_acts(spoken, window, page):
+    before = heard(spoken)
+    window.bench.set_passage(type(spoken.work.passage)(0, spoken.work.frames))
+    spoken.settle()
+    acts = spoken.acts
+    spoken.press("Alt+Shift+L")
+    spoken.settle()
+    spoken.type("9\n", page.settings.fields["amount_db"])
+    strip = window.strips[1]
+    spoken.click(strip, strip.x_of(2 * RATE), strip.content_rect().center().y())
+    spoken.press("Alt+Shift+P")
+    assert spoken.acts - acts == 4
+    after = heard(spoken)
+    first, second = (slice(round((at + 0.3) * RATE), round((at + 0.7) * RATE)) for at in (1.5, 4.0))
+    assert np.array_equal(after[first], before[first])
+    assert level_db(after[second]) == pytest.approx(level_db(before[second]) - 9, abs=0.3)
+    assert np.array_equal(after[: RATE * 3 // 2], before[: RATE * 3 // 2])
+
+
 def test_a_wrong_print_or_weighting_is_refused_with_a_reason(noisy, window, page):
     said = []
     window.bench.failed.connect(said.append)
