@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.errors import CancelledError
+from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
 from umbrick.core.units import SILENCE_DBFS
 
@@ -22,6 +22,7 @@ _FLOOR_PERCENTILE = 8
 _EDGE_SECONDS = 0.02
 _WINDOW_SECONDS = 20.0
 _REACH_SECONDS = 60.0
+_FRAMES_AT_ONCE = 1000
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,42 +72,64 @@ def all_pauses(
     CancelledError
         If ``is_cancelled`` says so.
     """
-    step = round(_WINDOW_SECONDS * source.rate)
+    rate, frame = source.rate, _frame(source.rate)
+    step = reach = round(_WINDOW_SECONDS * rate)
+    levels_db = _all_levels_db(source, progress, is_cancelled)
     found: list[tuple[int, int]] = []
     for start in range(0, source.frames, step):
-        if is_cancelled():
-            raise CancelledError
         # A second more on either side, so that a pause across the bound of two windows is seen whole, and then once.
-        window = max(0, start - source.rate), min(source.frames, start + step + source.rate)
-        for begin, end in _pauses(source, *window, rule):
+        low, high = max(0, start - rate), min(source.frames, start + step + rate)
+        first = max(0, low - reach) // frame
+        around = levels_db[first : (high + reach) // frame]
+        for begin, end in _within(around, first * frame, (low, high), rate, rule):
             if found and begin <= found[-1][1]:
                 found[-1] = min(begin, found[-1][0]), max(end, found[-1][1])
             else:
                 found.append((begin, end))
-        progress(min(1.0, (start + step) / source.frames))
     return found
 
 
-def _pauses(source: Source, start: int, stop: int, rule: PauseRule = USUAL) -> list[tuple[int, int]]:
-    frame = max(1, round(_FRAME_SECONDS * source.rate))
+def _all_levels_db(
+    source: Source, progress: Callable[[float], None], is_cancelled: Callable[[], bool]
+) -> npt.NDArray[np.float64]:
+    frame = _frame(source.rate)
+    parts = [np.zeros(0)]
+    for start, stop in blocks_of([(0, source.frames)], frame * _FRAMES_AT_ONCE, progress, is_cancelled):
+        parts.append(_levels_db(source, start, stop, frame))
+    return np.concatenate(parts)
+
+
+def _pauses(source: Source, start: int, stop: int) -> list[tuple[int, int]]:
     reach = round(_WINDOW_SECONDS * source.rate)
     first = max(0, start - reach)
-    levels_db = _levels_db(source, first, min(source.frames, stop + reach), frame)
-    sounding = levels_db[levels_db > SILENCE_DBFS]
+    levels_db = _levels_db(source, first, min(source.frames, stop + reach), _frame(source.rate))
+    return _within(levels_db, first, (start, stop), source.rate, USUAL)
+
+
+def _within(
+    levels_db: npt.NDArray[np.float64], first: int, window: tuple[int, int], rate: int, rule: PauseRule
+) -> list[tuple[int, int]]:
+    """Return the pauses in a window, by the levels of the frames around it, the first of which begins at ``first``."""
     if not len(levels_db):
         return []
+    frame = _frame(rate)
+    sounding = levels_db[levels_db > SILENCE_DBFS]
     floor_db = float(np.percentile(sounding, _FLOOR_PERCENTILE)) if len(sounding) else SILENCE_DBFS
     quiet = levels_db <= min(floor_db + rule.margin_db, float(np.percentile(levels_db, 95)) - _DEPTH_DB)
     at = first + frame * np.arange(len(levels_db))
-    quiet &= (at >= start) & (at + frame <= stop)
+    quiet &= (at >= window[0]) & (at + frame <= window[1])
     edges = np.flatnonzero(np.diff(quiet, prepend=False, append=False)).tolist()
-    after, before = round(rule.after_seconds * source.rate), round(rule.before_seconds * source.rate)
+    after, before = round(rule.after_seconds * rate), round(rule.before_seconds * rate)
+    least = _LEAST_SECONDS * rate + after + before - 2 * round(_EDGE_SECONDS * rate)
     return [
         (first + begin * frame + after, first + end * frame - before)
         for begin, end in zip(edges[::2], edges[1::2], strict=True)
-        if (end - begin) * frame
-        >= _LEAST_SECONDS * source.rate + after + before - 2 * round(_EDGE_SECONDS * source.rate)
+        if (end - begin) * frame >= least
     ]
+
+
+def _frame(rate: int) -> int:
+    return max(1, round(_FRAME_SECONDS * rate))
 
 
 def _levels_db(source: Source, start: int, stop: int, frame: int) -> npt.NDArray[np.float64]:

@@ -44,6 +44,7 @@ _MOST_TOLD, _MOMENTS_TOLD, _STRETCHES_TOLD = 40, 32, 12
 """The levels of so many multiples are told, by stretches of eight seconds."""
 
 _BLOCK_FRAMES = 1 << 18
+_MOMENTS_AT_ONCE = 2400
 
 
 @dataclass(frozen=True)
@@ -257,7 +258,15 @@ def _tracked(wave: npt.NDArray[np.float32], rate: float, hz: float, harmonics: i
     length = round(MOMENT_SECONDS * rate)
     count = max(1, len(wave) // length)
     whole = np.pad(wave, (0, max(0, length - len(wave))))[: count * length]
-    seen = moments(whole, HumTrack(np.array([hz])).turned(0, 1, len(whole), rate), length, harmonics)
+    still = HumTrack(np.array([hz]))
+    seen = np.concatenate(
+        [
+            moments(part, still.turned(first, 1, len(part), rate), length, harmonics)
+            for first in range(0, len(whole), _MOMENTS_AT_ONCE * length)
+            for part in (whole[first : first + _MOMENTS_AT_ONCE * length],)
+        ],
+        axis=1,
+    )
     power = np.square(np.abs(seen))
     weights = 1 / (power + _QUIETER * power.mean(axis=1, keepdims=True) + _SMALLEST)
     at = (np.arange(count) + 0.5) * length / rate

@@ -26,7 +26,7 @@ _QUIET_SHARE = 0.1
 _QUIET_WINDOWS = 3
 _FEWEST_QUIET = 8
 
-_MOST_QUIET = 200
+_MOST_QUIET, _MOST_HELD = 200, 2000
 _QUANTILES = (0.05, 0.1, 0.2, 0.5)
 _LINES_ALIKE = 1.9
 """How many neighbouring lines say about the same, for the width of a window's own line."""
@@ -95,13 +95,15 @@ def estimated_print(
     wherever it is not spread as noise is."""
     grid = Grid(finest(sound.rate).size, power=2)
     rows: list[list[npt.NDArray[np.float32]]] = [[] for _ in channels]
+    blocks = sum(-(-(stop - start) // (_BLOCK_FRAMES * 8)) for start, stop in spans)
+    most = max(_FEWEST_QUIET, _MOST_HELD // max(1, blocks))
     for start, stop in blocks_of(spans, _BLOCK_FRAMES * 8, progress, is_cancelled):
         block = sound.read(start, stop)
         first, last = -(-start // grid.hop), (stop - grid.size) // grid.hop + 1
         for row, channel in enumerate(channels):
             if last > first:
                 powers = _powers(grid, np.ascontiguousarray(block[:, channel]), start, first, last)
-                rows[row].append(_quietest(powers))
+                rows[row].append(_quietest(powers)[:most])
     return _as_levels(np.array([_at_rest(parts, grid) for parts in rows]), grid, sound.rate)
 
 
