@@ -237,9 +237,10 @@ class _Gated(SimulatedOutput):
 
     def __init__(self):
         super().__init__(keeps_time=False, keeps_sound=True)
-        self.may_take = threading.Semaphore(0)
+        self.may_take, self.is_asked = threading.Semaphore(0), threading.Event()
 
     def write(self, block):
+        self.is_asked.set()
         self.may_take.acquire()
         super().write(block)
 
@@ -264,7 +265,7 @@ def ahead(versions):
     engine = Engine(output)
     engine.load(Programme(before, after, Hearing.BEFORE))
     engine.play(0)
-    poll(lambda: source.read_to >= AHEAD_SECONDS * RATE)
+    poll(lambda: source.read_to >= AHEAD_SECONDS * RATE and output.is_asked.is_set())
     yield engine, output, before, after
     output.may_take.release(1000)
     engine.close()

@@ -50,6 +50,8 @@ def _described(method: Method) -> dict[str, Any]:
 
 
 def _range(parameter: Parameter) -> str:
+    if parameter.kind == "band":
+        return f"LOW-HIGH in {parameter.unit}, nothing for all"
     if parameter.kind in ("text", "curve"):
         return "text"
     parts = list(parameter.choices)

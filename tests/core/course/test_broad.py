@@ -91,6 +91,17 @@ def test_a_weighting_spares_what_it_is_told_to():
     assert np.median(change[hz > 3000]) > 0.95
 
 
+def test_noise_is_lowered_in_a_band_alone():
+    noise = 0.05 * rng(4).standard_normal((4 * RATE, 1))
+    made, _ = treated(noise, "denoise", print="0-96000", band_hz="2000-8000")
+    change = np.abs(np.fft.rfft(made[:, 0])) / np.abs(np.fft.rfft(noise[:, 0]))
+    hz = np.fft.rfftfreq(len(noise), 1 / RATE)
+    assert np.median(change[(hz > 2100) & (hz < 7600)]) < 0.4
+    assert np.percentile(np.abs(change[(hz < 1500) | (hz > 10_000)] - 1), 99) < 0.03
+    with pytest.raises(ParameterError, match="no band"):
+        treated(noise, "denoise", band_hz="8000-2000")
+
+
 def test_a_clean_chord_is_hardly_touched():
     sound = chord(6.0)
     made, _ = treated(sound, "denoise")

@@ -20,11 +20,11 @@ class Parameter:
 
     A ``choice`` takes one of ``choices``; a ``number`` lies from ``low`` to ``high`` in ``unit``, and may also be one
     of ``choices`` (such as ``auto``); a ``text`` is whatever ``check`` does not raise a ParameterError for, and so is a
-    ``curve``, whose words are points.
+    ``curve``, whose words are points. A ``band`` is ``LOW-HIGH`` in ``unit``, or nothing for all there is.
     """
 
     name: str
-    kind: Literal["choice", "number", "text", "curve"]
+    kind: Literal["choice", "number", "text", "curve", "band"]
     default: Value
     summary: str
     choices: tuple[str, ...] = ()
@@ -46,6 +46,9 @@ class Parameter:
             return text
         if self.kind in ("text", "curve"):
             self.check(text)
+            return text
+        if self.kind == "band":
+            band_of(text)
             return text
         if self.kind == "choice":
             raise ParameterError(f"{self.name} is one of {', '.join(self.choices)}, not “{text}”.")
@@ -71,3 +74,20 @@ class Parameter:
     def label(self) -> str:
         """Its name for a person, such as ``Crossfade``."""
         return self.name.removesuffix(f"_{self.unit.lower()}").replace("_", " ").capitalize()
+
+
+def band_of(text: str) -> tuple[float, float] | None:
+    """Return the ends of a band written as ``LOW-HIGH``; None for all there is, where nothing is written.
+
+    ParameterError if it is not written so.
+    """
+    if not text:
+        return None
+    low, _, high = text.replace("Hz", "").partition("-")
+    try:
+        band = float(low), float(high)
+    except ValueError:
+        band = np.nan, np.nan
+    if not 0 <= band[0] < band[1] < np.inf:
+        raise ParameterError(f"“{text}” is no band.", "Write LOW-HIGH in Hz, such as 2000-8000.")
+    return band

@@ -13,7 +13,7 @@ from umbrick.core.course.step import Profile
 from umbrick.core.course.treatment import COMMON, Block, Treatment, Wave
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
-from umbrick.core.mend.parameters import Parameter, Parameters
+from umbrick.core.mend.parameters import Parameter, Parameters, band_of
 from umbrick.core.sound.source import Source
 from umbrick.core.spectral.grid import Grid, Spectra, size_for
 from umbrick.core.spectral.noise_print import FINEST_SECONDS, estimated_print, line_powers, measured_print, print_bands
@@ -37,6 +37,7 @@ three about a point, and three by five."""
 _LEAST_EXCESS, _MOST_EXCESS = 1.2, 2.4
 _FAINTEST_POWER = 1e-14
 _SMALLEST = np.float32(1e-6)
+_EDGE_OCTAVES = 1 / 6
 
 
 class _Resolution(NamedTuple):
@@ -73,6 +74,7 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
             piloted = _piloted(one, spectra, noise[channel][number][: one.lines], excess)
             pilots[channel] += one.grid.sound(piloted, first, *around)
     floor = np.float32(10 ** (-float(settings["reduction_db"]) / 20))
+    band = _band_shares(str(settings["band_hz"]), block.rate)
     made = np.zeros((len(waves), stop - start), np.float32)
     for number, one in enumerate(resolutions):
         first, last = one.grid.over(start, stop)
@@ -84,7 +86,8 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
             gains = [np.maximum.reduce(gains)] * len(gains)
         for channel, gain in enumerate(gains):
             spectra = one.grid.spectra(waves[channel], begin, first, last)
-            made[channel] += one.grid.sound(_weighted(spectra, np.maximum(gain, floor), one), first, start, stop)
+            gain = 1 - band[number] * (1 - np.maximum(gain, floor))
+            made[channel] += one.grid.sound(_weighted(spectra, gain, one), first, start, stop)
     return made.T.astype(np.float64)
 
 
@@ -144,6 +147,19 @@ def _resolution(rate: int, seconds: float, low: float, high: float) -> _Resoluti
     shares = (low * (1 - at) + high * at).astype(np.float32)
     lines = int(np.flatnonzero(shares)[-1]) + 1
     return _Resolution(grid, lines, shares[:lines])
+
+
+def _band_shares(text: str, rate: int) -> list[Single]:
+    """Return how much is done in every line of each length of window: all in the band, nothing a little beside it."""
+    made = []
+    for one in _resolutions(rate):
+        hz = np.maximum(np.arange(one.lines) * rate / one.grid.size, 1e-3)
+        share = np.ones(one.lines)
+        if (band := band_of(text)) is not None:
+            above, below = np.log2(hz / max(band[0], 1e-3)), np.log2(band[1] / hz)
+            share = np.clip(np.minimum(above, below) / _EDGE_OCTAVES + 1, 0, 1)
+        made.append(share.astype(np.float32))
+    return made
 
 
 def _noise_powers(settings: Parameters, profile: Profile, rate: int) -> list[list[Single]]:
@@ -232,6 +248,7 @@ METHOD = Method(
         Parameter("smoothing", "number", 0.6, "how little is left of single specks of noise: 0 to 1", (), "", 0.0, 1.0),
         Parameter("weighting", "curve", "", "where more is taken (+) or spared (−), as HZ:DB HZ:DB", unit="dB",
                   check=parsed_weighting),
+        Parameter("band_hz", "band", "", "the band in which noise is lowered, as LOW-HIGH; nothing for all", unit="Hz"),
         Parameter("channels", "choice", "together", "one gain for all channels, or one for each", ("together", "each")),
         *COMMON,
     ),
