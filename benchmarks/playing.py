@@ -1,8 +1,10 @@
 """Ten minutes of playing while a long recording is surveyed on the other core: no underrun.
 
-Target: none. The simulated output holds 4,096 frames and counts how often there was nothing left to play. A bystander,
-a process that does nothing but sleep for 2 ms again and again, tells when and for how long the machine itself stood
-still: underruns at such times are told apart from the program's own. Set ``UMBRICK_BENCH_MINUTES`` for another length.
+Target: none. The simulated output holds 12,288 frames here, as a device of high latency does (in the window 4,096, so
+that a change is heard at once), and counts how often there was nothing left to play. A bystander, a process that does
+nothing but sleep for 2 ms again and again, tells when and for how long the machine itself stood still: underruns at
+such times are told apart from the program's own. ``UMBRICK_BENCH_MINUTES`` and ``UMBRICK_BENCH_BUFFER`` set another
+length and another buffer.
 """
 
 from __future__ import annotations
@@ -35,6 +37,7 @@ while True:
     last = now
 """
 _NEAR_SECONDS = 1.0
+_BUFFER_FRAMES = int(os.environ.get("UMBRICK_BENCH_BUFFER", "12288"))
 _MINUTES = float(os.environ.get("UMBRICK_BENCH_MINUTES", "10"))
 
 
@@ -42,7 +45,7 @@ class _Watched(SimulatedOutput):
     """Notes when it had run dry."""
 
     def __init__(self) -> None:
-        super().__init__()
+        super().__init__(buffer_frames=_BUFFER_FRAMES)
         self.dry: list[float] = []
 
     def write(self, block) -> None:
