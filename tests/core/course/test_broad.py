@@ -73,6 +73,13 @@ def test_notches_take_hum_out_too():
     assert 10 * np.log10(np.square(made[RATE:-RATE]).mean() / np.square(sound).mean()) < -20
 
 
+@pytest.mark.parametrize("using", ["subtract", "notch"])
+def test_a_hum_all_of_whose_harmonics_are_spared_stays(using):
+    sound = hum(np.full(6 * RATE, 50.0))
+    made, _ = treated(sound, "dehum", using=using, harmonics=2, spared="1 2")
+    assert np.array_equal(made.astype(np.float32), sound.astype(np.float32))
+
+
 @pytest.mark.parametrize("print_", ["0-40000", "adaptive"])
 def test_noise_in_pauses_falls_by_what_is_set_and_the_voice_stays(print_):
     clean = np.concatenate([np.zeros((RATE, 1)), 0.4 * faultless(4.0)])

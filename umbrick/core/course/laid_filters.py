@@ -18,8 +18,8 @@ def filtered_by(points: Points, block: Block) -> Wave:
 
 @lru_cache(maxsize=64)
 def reach_of(points: Points, rate: int) -> int:
-    """Return how many frames on either side filters need: as long as they ring."""
-    return max(kernel_frames(point.sections(rate)) for point in points)
+    """Return how many frames on either side filters need: as long as they ring; none if there are none."""
+    return max((kernel_frames(point.sections(rate)) for point in points), default=0)
 
 
 @lru_cache(maxsize=8)

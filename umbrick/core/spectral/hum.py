@@ -204,24 +204,21 @@ def _low(
     """Return the mean of channels at a lower rate, from the knot after ``start`` on, and which value that is."""
     knot = round(_KNOT_SECONDS * sound.rate / step) * step
     first = -(-start // knot) * knot
-    lead = lead_frames(step)
     parts = [np.zeros(0, np.float32)]
     for begin, end in blocks_of([(first, max(first + 1, stop))], _BLOCK_FRAMES // step * step, progress, is_cancelled):
         count = (min(end, sound.frames) - begin) // step
         if count > 0:
-            mono = lowered(sound, begin, count, step, lead, channels)
-            parts.append(mono)
+            parts.append(_lowered(sound, begin, count, step, channels))
     return first // step, np.concatenate(parts)
 
 
-def lowered(
-    sound: Source, begin: int, count: int, step: int, lead: int, channels: Sequence[int]
-) -> npt.NDArray[np.float32]:
+def _lowered(sound: Source, begin: int, count: int, step: int, channels: Sequence[int]) -> npt.NDArray[np.float32]:
     """Return ``count`` values of the mean of channels, one for every ``step`` frames from ``begin`` on."""
+    lead = lead_frames(step)
     low, high = begin - lead, begin + (count - 1) * step + lead + 1
     read = sound.read(max(0, low), min(sound.frames, high))[:, list(channels)].mean(axis=1)
     padded = np.pad(read, (max(0, -low), max(0, high - sound.frames)), mode="edge")
-    return decimated(padded, step, _TAPS_PER_STEP)[lead // step : lead // step + count]
+    return lowered_wave(padded, step, count)
 
 
 def lowered_wave(wave: npt.NDArray[np.float32], step: int, count: int) -> npt.NDArray[np.float32]:
@@ -256,8 +253,8 @@ def _tracked(wave: npt.NDArray[np.float32], rate: float, hz: float, harmonics: i
     logarithms of what each explains (after D. J. Hermes, 1988).
     """
     length = round(MOMENT_SECONDS * rate)
-    count = max(1, len(wave) // length)
-    whole = np.pad(wave, (0, max(0, length - len(wave))))[: count * length]
+    count = len(wave) // length
+    whole = wave[: count * length]
     still = HumTrack(np.array([hz]))
     seen = np.concatenate(
         [
@@ -323,7 +320,7 @@ def _levels_db(sound: Source, low: int, high: int, channels: Sequence[int], trac
     powers = []
     for at in np.unique(np.linspace(0, len(whole) - width, _STRETCHES_TOLD).astype(int)).tolist():
         begin, count = int(whole[at]) * length, width * length // step
-        wave = lowered(sound, begin, count, step, lead_frames(step), channels)
+        wave = _lowered(sound, begin, count, step, channels)
         seen = moments(wave, track.turned(begin, step, count, sound.rate), length // step, harmonics)
         beyond = (0, 0), (REACH, REACH)
         made = fitted(np.pad(seen, beyond), np.pad(np.ones(width, bool), REACH))

@@ -154,11 +154,8 @@ def _unrest_db(powers: npt.NDArray[np.float32]) -> float:
 
 def line_powers(levels_db: Sequence[float], rate: float, grid: Grid) -> Powers:
     """Return the mean power of noise in every line of a grid, from a print of one channel."""
-    edges = print_bands(rate)
     fine = finest(rate)
-    centres = (edges[:-1] + edges[1:] - 1) / 2
-    lines = np.arange(fine.size // 2 + 1)
-    powers = 10 ** (np.interp(lines, centres, np.asarray(levels_db)) / 10)
+    powers = 10 ** (_between_bands(levels_db, rate, fine.size // 2 + 1) / 10)
     ratio = fine.size // grid.size
     if ratio > 1:
         # A shorter window sees every line spread by its own spectrum.
@@ -172,11 +169,16 @@ def line_powers(levels_db: Sequence[float], rate: float, grid: Grid) -> Powers:
 
 def print_spectrum_db(levels_db: Sequence[float], rate: float, lines: int) -> Powers:
     """Return a print of one channel as a mean spectrum of so many lines shows it: in dBFS, a full-scale sine at 0."""
+    # Of a Hann window of N frames, the squares add up to 3 N / 8, and half the sum is N / 4.
+    return _between_bands(levels_db, rate, lines) + 10 * np.log10(6 / (2 * (lines - 1)))
+
+
+def _between_bands(levels_db: Sequence[float], rate: float, lines: int) -> Powers:
+    """Return a print's levels at so many frequencies from 0 to half the rate."""
     edges = print_bands(rate)
     centres = (edges[:-1] + edges[1:] - 1) / 2 / (finest(rate).size // 2)
     made: Powers = np.interp(np.linspace(0, 1, lines), centres, np.asarray(levels_db))
-    # Of a Hann window of N frames, the squares add up to 3 N / 8, and half the sum is N / 4.
-    return made + 10 * np.log10(6 / (2 * (lines - 1)))
+    return made
 
 
 def _powers(grid: Grid, wave: npt.NDArray[np.float32], at: int, first: int, last: int) -> npt.NDArray[np.float32]:

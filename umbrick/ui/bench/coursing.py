@@ -148,9 +148,7 @@ class Coursing(Task):
         if work.selection is not None:
             spans = map_spans(work.version, work.history.original, [work.selection.span])
         on = work.selection.channels if work.selection else tuple(range(work.channels))
-        step = new_step(method_named(method), settings, on, spans, work.history.course)
-        self.set_open(True)
-        self._learn(work, step, self._laying(work))
+        self._lay(work, method, settings, on, spans)
 
     def laid_for_focus(self) -> Laid | None:
         """Return what can be laid over all of the recording for the finding in focus; None if nothing is known."""
@@ -167,10 +165,7 @@ class Coursing(Task):
         """Lay over all of the recording what takes out the kind of the finding in focus."""
         work, laid = self._bench.work, self.laid_for_focus()
         if work is not None and laid is not None and not self._is_held(work):
-            on = tuple(range(work.channels))
-            step = new_step(method_named(laid.method), laid.settings, on, None, work.history.course)
-            self.set_open(True)
-            self._learn(work, step, self._laying(work))
+            self._lay(work, laid.method, laid.settings, tuple(range(work.channels)), None)
 
     def add_by_print(self) -> None:
         """Lower noise in all of the recording, by a print of what is selected."""
@@ -178,10 +173,7 @@ class Coursing(Task):
         if work is None or work.selection is None or self._is_held(work):
             return
         start, stop = work.selection.span
-        settings: Parameters = {"print": f"{start}-{stop}"}
-        step = new_step(method_named("denoise"), settings, tuple(range(work.channels)), None, work.history.course)
-        self.set_open(True)
-        self._learn(work, step, self._laying(work))
+        self._lay(work, "denoise", {"print": f"{start}-{stop}"}, tuple(range(work.channels)), None)
 
     def learn_again(self, name: str) -> None:
         """Measure again what a step learned, from the sound that comes to it now."""
@@ -263,6 +255,10 @@ class Coursing(Task):
         if (work := self._bench.work) and work.selection:
             self._lay_over(map_spans(work.version, work.history.original, [work.selection.span]), "")
 
+    def reason_against_step(self) -> str:
+        """Return why the chosen step cannot be changed now, or nothing."""
+        return self.reason_against() or ("" if self.step else "Choose a step of the course first (F3).")
+
     def reason_against_selection(self) -> str:
         """Return why a step cannot be laid over the selection now, or nothing."""
         return "" if self._bench.work and self._bench.work.selection else "Select something first: drag in the Passage."
@@ -320,10 +316,9 @@ class Coursing(Task):
 
     def reason_not_to_carry(self) -> str:
         """Return why the chosen step cannot be carried to another place now, or nothing."""
-        if reason := self.reason_against():
+        if reason := self.reason_against_step():
             return reason
-        if self.step is None:
-            return "Choose a step of the course first (F3)."
+        assert self.step is not None
         return "This step is laid over all of it." if self.step.spans is None else ""
 
     def carry(self) -> None:
@@ -341,10 +336,9 @@ class Coursing(Task):
 
     def reason_not_to_spare(self) -> str:
         """Return why the chosen step cannot leave a place out now, or nothing."""
-        if reason := self.reason_against():
+        if reason := self.reason_against_step():
             return reason
-        if self.step is None:
-            return "Choose a step of the course first (F3)."
+        assert self.step is not None
         work = self._bench.work
         return (
             ""
@@ -373,10 +367,9 @@ class Coursing(Task):
 
     def reason_not_to_carry_over(self) -> str:
         """Return why the chosen step cannot be carried to the other recordings now, or nothing."""
-        if reason := self.reason_against():
+        if reason := self.reason_against_step():
             return reason
-        if self.step is None:
-            return "Choose a step of the course first (F3)."
+        assert self.step is not None
         if self.step.spans is not None:
             return "This step is laid over single places; only one over all of it fits another recording."
         return "" if len(self._bench.works) > 1 else "No other recording is open."
@@ -391,6 +384,19 @@ class Coursing(Task):
                 on = tuple(range(work.channels))
                 copied = replace(step, id=free_id(work.history.course), channels=on, profile={}, learned_from="")
                 self._learn(work, copied, self._laying(work))
+
+    def _lay(
+        self,
+        work: Work,
+        method: str,
+        settings: Parameters,
+        on: tuple[int, ...],
+        spans: list[tuple[int, int]] | None,
+    ) -> None:
+        """Lay a new step, once it has learned what it has to know, and show it."""
+        step = new_step(method_named(method), settings, on, spans, work.history.course)
+        self.set_open(True)
+        self._learn(work, step, self._laying(work))
 
     def _laying(self, work: Work) -> Callable[[Step], None]:
         def lay(ready: Step) -> None:

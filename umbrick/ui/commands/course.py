@@ -45,8 +45,7 @@ def course_commands(
 
         return run
 
-    def no_step() -> str:
-        return coursing.reason_against() or ("" if coursing.step else "Choose a step of the course first (F3).")
+    no_step = coursing.reason_against_step
 
     def no_selection() -> str:
         return no_step() or coursing.reason_against_selection()

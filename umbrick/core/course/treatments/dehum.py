@@ -36,15 +36,15 @@ _NOTCH_HZ = 4.0
 
 def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     """Return a block without the hum."""
+    numbers = taken_harmonics(settings, profile, block.rate)
+    if not numbers:
+        return block.own
     if settings["using"] == "notch":
         return filtered_by(_notches(settings, profile, block.rate), block)
     length, step = moment_frames(block.rate)
     start, stop = block.start, block.start + len(block.own)
     # Amplitudes go from the middle of one moment to that of the next: one before the block is needed, and one after.
     first, last = start // length - 1, stop // length + 2
-    numbers = taken_harmonics(settings, profile, block.rate)
-    if not numbers:
-        return block.own
     count, lead = last - first + 2 * REACH, lead_frames(step)
     begin = (first - REACH) * length - lead - (start - block.before)
     whole = np.arange(count) + first - REACH
