@@ -11,7 +11,7 @@ import numpy.typing as npt
 from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.decimation import decimated
 from umbrick.core.sound.source import Source
-from umbrick.core.survey.tones.steady_lines import ENOUGH_DB, steady_lines
+from umbrick.core.survey.tones.steady_lines import ENOUGH_DB, mains_evidence_db, steady_lines
 
 Floats = npt.NDArray[np.float64]
 Complexes = npt.NDArray[np.complex128]
@@ -34,8 +34,6 @@ _TRACKED_HARMONICS = 8
 _WINDOW_SECONDS, _MOST_WINDOWS = 10.0, 60
 _CANDIDATES_HZ = (50.0, 60.0, 50.0 / 3)
 _REACH_HZ = 0.6
-_LINE_DB, _BESIDE_DB = 10.0, 6.0
-_FEW_LINES = {1: 0.5, 2: 0.75}
 _FITS, _QUIETER, _SMALLEST = 5, 0.05, 1e-20
 _UNSURE = 3.0
 """So many variances of a fitted wave are what it must exceed to be taken for hum."""
@@ -236,9 +234,7 @@ def _evidence(windows: Sequence[npt.NDArray[np.float32]], rate: float, hz: float
     seen = [steady_lines(window, rate, hz, _REACH_HZ, numbers.tolist()) for window in windows]
     # Hum may come and go: a quarter of the windows is enough.
     over = np.percentile([lines.over_db for lines in seen], 75 if len(seen) > 3 else 50, axis=0)
-    stands_out = over >= _LINE_DB
-    evidence = float(np.clip(over[stands_out] - _BESIDE_DB, 0, ENOUGH_DB).sum())
-    evidence *= _FEW_LINES.get(int(stands_out.sum()), 1.0) * (1.0 if stands_out[:2].any() else 0.4)
+    _, evidence = mains_evidence_db(over)
     clearest = sorted(seen, key=lambda lines: -float(np.clip(lines.over_db, 0, ENOUGH_DB).sum()))
     half = clearest[: max(1, len(clearest) // 2)]
     return evidence, float(np.median([lines.fundamental_hz for lines in half]))

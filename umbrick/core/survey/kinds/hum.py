@@ -10,7 +10,7 @@ import numpy.typing as npt
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.levels.low_wave import LowWaves, low_wave, step_for
-from umbrick.core.survey.tones.steady_lines import ENOUGH_DB, steady_lines
+from umbrick.core.survey.tones.steady_lines import mains_evidence_db, steady_lines
 from umbrick.core.units import amplitude_to_db, format_db
 
 _SHORTEST_SECONDS, _WINDOW_SECONDS = 3.0, 10.0
@@ -22,10 +22,6 @@ _REACH_HZ = 0.5
 _HARMONICS = 8
 _HIGHEST_HZ = 504.0
 
-_LINE_DB, _BESIDE_DB = 10.0, 6.0
-"""How far a line stands out that counts, and how far the highest of what lies beside it does by chance."""
-
-_FEW_LINES = {1: 0.5, 2: 0.75}
 _HALF_SURE_DB, _DOUBT_DB = 15.5, 2.5
 _FAINTEST_DB, _FAINTEST_SHARE_DB = -76.0, -50.0
 """Hum as quiet as this, or in a quiet recording this far below its loudest part's low tones, is as likely below what
@@ -124,10 +120,7 @@ def _of(windows: list[npt.NDArray[np.float32]], rate: float, mains: float) -> Ma
     over = np.median([lines.over_db for lines in seen], axis=0)
     levels = np.median([lines.level_dbfs for lines in seen], axis=0)
     fundamentals = np.array([lines.fundamental_hz for lines in seen])
-    stands_out = over >= _LINE_DB
-    evidence = float(np.clip(over[stands_out] - _BESIDE_DB, 0, ENOUGH_DB).sum())
-    # One line is a tone, two may be one note's, and mains without its first two lines is hardly ever met.
-    evidence *= _FEW_LINES.get(int(stands_out.sum()), 1.0) * (1.0 if stands_out[:2].any() else 0.4)
+    stands_out, evidence = mains_evidence_db(over)
     harmonics = zip(numbers.tolist(), levels.tolist(), over.tolist(), strict=True)
     return Mains(
         float(np.median(fundamentals)),

@@ -30,6 +30,12 @@ _FAINTEST = 1e-3
 """A moment this much below the mean in power weighs no less: digital silence does not tell of everything."""
 
 
+_LINE_DB, _BESIDE_DB = 10.0, 6.0
+"""How far a line stands out that counts, and how far the highest of what lies beside it does by chance."""
+
+_FEW_LINES = {1: 0.5, 2: 0.75}
+
+
 class SteadyLines(NamedTuple):
     """Lines at multiples of one frequency: arrays of one value each, in the order they were asked for."""
 
@@ -80,6 +86,16 @@ def steady_lines(
         # A real sinusoid of amplitude a is a / 2 in its band, and its RMS is a / √2.
         10 * np.log10(np.maximum(2 * power, 1e-16)),
     )
+
+
+def mains_evidence_db(over_db: Floats) -> tuple[npt.NDArray[np.bool_], float]:
+    """Return which of the first lines of a hum stand out, and what they say for it together, in dB.
+
+    One line is a tone, two may be one note's, and mains without its first two lines is hardly ever met.
+    """
+    stands_out = over_db >= _LINE_DB
+    evidence = float(np.clip(over_db[stands_out] - _BESIDE_DB, 0, ENOUGH_DB).sum())
+    return stands_out, evidence * _FEW_LINES.get(int(stands_out.sum()), 1.0) * (1.0 if stands_out[:2].any() else 0.4)
 
 
 class _Bands:
