@@ -46,5 +46,6 @@ METHOD_NAMES = (
     "lull",
     "dehum",
     "denoise",
+    "dereverb",
     "normalize",
 )

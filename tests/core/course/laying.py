@@ -9,11 +9,13 @@ from umbrick.core.course.learning import learned, new_step
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.spectral.room import rays
 from umbrick.core.timeline.version import Version
 
 RATE = 8000
 
-LEARNED = {"dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]}}
+_FALLS_DB = [[[-3.0 - age for age in one.ages] for _ in one.edges] for one in rays(RATE)]
+LEARNED = {"dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]}, "dereverb": {"rate": RATE, "falls_db": _FALLS_DB}}
 """Profiles of treatments that learn nothing from the short sounds of most tests."""
 
 

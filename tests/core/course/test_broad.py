@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import scipy.signal
 
 from tests.core.course.laying import heard, opened, through
 from tests.sounds import RATE, chord, faultless, rng
@@ -113,3 +114,46 @@ def test_a_clean_chord_is_hardly_touched():
     sound = chord(6.0)
     made, _ = treated(sound, "denoise")
     assert ratio_db(made, sound) > 40
+
+
+def in_a_room(sound, seconds=0.5, rate=RATE):
+    """Sound in a room of decaying noise, and what of it is early."""
+    frames = round(seconds * rate)
+    response = 0.03 * rng(8).standard_normal(frames) * 10 ** (-3 * np.arange(frames) / frames)
+    response[0] = 1
+    early = np.where(np.arange(frames) < 0.05 * rate, response, 0)
+    return (scipy.signal.fftconvolve(sound[:, 0], part)[: len(sound), np.newaxis] for part in (response, early))
+
+
+def phrases(rate=RATE):
+    """Four phrases with pauses between them."""
+    phrase = np.concatenate([0.4 * faultless(1.2, rate, seed=3), np.zeros((round(0.6 * rate), 1))])
+    return np.tile(phrase, (4, 1))
+
+
+def test_a_room_grows_quiet_in_pauses_and_the_voice_comes_nearer():
+    dry = phrases()
+    wet, early = in_a_room(dry)
+    made, _ = treated(wet, "dereverb", amount=0.7)
+    late = np.flatnonzero(np.convolve(np.abs(dry[:, 0]), np.ones(2400), "full")[: len(dry)] == 0)
+    assert 10 * np.log10(np.square(made[late]).sum() / np.square(wet[late]).sum()) < -5
+    assert ratio_db(made, early) > ratio_db(wet, early) + 1
+
+
+def test_a_room_is_spared_where_a_weighting_says_so():
+    wet, _ = in_a_room(phrases())
+    made, _ = treated(wet, "dereverb", amount=1.0, weighting="1000:0 2000:-60")
+    taken = np.abs(np.fft.rfft((made - wet)[:, 0]))
+    hz = np.fft.rfftfreq(len(wet), 1 / RATE)
+    assert np.square(taken[hz > 2500]).sum() < 1e-3 * np.square(taken[hz < 900]).sum()
+
+
+@pytest.mark.parametrize(("sound", "reason"), [
+    (phrases(), "hardly any room"),
+    (chord(6.0), "too little sound|Nothing dies away"),
+    (0.01 * rng(2).standard_normal((6 * RATE, 1)), "too little sound|Nothing dies away"),
+    (phrases()[: RATE // 2], "too little sound"),
+])  # fmt: skip
+def test_where_no_room_can_be_told_it_declines_with_a_reason(sound, reason):
+    with pytest.raises(ParameterError, match=reason):
+        treated(sound, "dereverb")

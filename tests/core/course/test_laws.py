@@ -20,6 +20,7 @@ SETTINGS = {
     "dc": [{}, {"drift": "slow", "over_s": 0.5}],
     "dehum": [{"fundamental_hz": 50}, {"fundamental_hz": 60, "using": "notch", "harmonics": 3}],
     "denoise": [{}, {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"}],
+    "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3"}],
     "lull": [{}, {"amount_db": 3}],
     "normalize": [{}, {"measure": "loudness", "target": -30}, {"measure": "true_peak"}],
 }
@@ -63,7 +64,7 @@ def test_an_amount_of_nought_and_a_step_switched_off_are_the_sound_itself(name, 
     version = opened(noise(5000))
     step = step_of(version, name, given_ | {"amount": 0})
     assert through(version, step) is version
-    full = step_of(version, name, given_)
+    full = step_of(version, name, given_ | {"amount": 1.0})
     assert through(version, replace(full, is_on=False)) is version
     half = heard(through(version, step_of(version, name, given_ | {"amount": 0.5})))
     dry, wet = heard(version), heard(through(version, full))

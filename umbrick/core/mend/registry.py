@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from umbrick.core.course.treatments import dc, dehum, denoise, filter, lull, normalize
+from umbrick.core.course.treatments import dc, dehum, denoise, dereverb, filter, lull, normalize
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice, trim
 from umbrick.core.mend.declipping import declip
@@ -37,6 +37,7 @@ METHODS: dict[str, Method] = {
         lull,
         dehum,
         denoise,
+        dereverb,
         normalize,
     )
 }

@@ -37,7 +37,8 @@ from umbrick.work.work import Work
 
 _SPECTRUM_AFTER_MS = 120
 _SPECTRUM_SECONDS = 12.0
-_PICTURED = ("filter", "denoise")
+_SPECTRA_SHOWN = "denoise", "dereverb"
+_PICTURED = "filter", *_SPECTRA_SHOWN
 _POINT_SETTINGS = ("shape", "frequency_hz", "gain_db", "q", "slope_db")
 
 
@@ -162,7 +163,7 @@ class CoursePage(QWidget):
         method = method_of(step)
         is_filter = step.method == "filter"
         self.curve.setVisible(is_filter)
-        self.noise.setVisible(step.method == "denoise")
+        self.noise.setVisible(step.method in _SPECTRA_SHOWN)
         self.harmonics.setVisible(step.method == "dehum")
         if step.method == "dehum":
             taken = frozenset(taken_harmonics(step.settings, step.profile, work.rate))
@@ -243,9 +244,10 @@ class CoursePage(QWidget):
             if step.method == "filter":
                 return before
             after = average_spectrum_db(sound_after(ground, steps, step), start, stop, list(step.channels))
-            noise = np.max(
-                [print_spectrum_db(row, work.rate, len(before)) for row in step.profile["levels_db"]], axis=0
-            )
+            if step.method != "denoise":
+                return NoiseSpectra(before, after)
+            levels = step.profile["levels_db"]
+            noise = np.max([print_spectrum_db(row, work.rate, len(before)) for row in levels], axis=0)
             return NoiseSpectra(before, after, noise)
 
         self._measuring = self._bench.jobs.start("measuring a spectrum", measure, show)

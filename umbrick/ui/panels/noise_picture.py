@@ -1,4 +1,4 @@
-"""What denoising does: the spectrum that comes in, the print of the noise, and what is taken out."""
+"""What denoising and dereverberation do: the spectrum that comes in, the noise print, and what is taken out."""
 
 from __future__ import annotations
 
@@ -18,11 +18,11 @@ Levels = npt.NDArray[np.float64]
 
 @dataclass(frozen=True, eq=False)
 class NoiseSpectra:
-    """Levels in dBFS over frequencies from 0 to half the rate: the sound before and after, and the print."""
+    """Levels in dBFS over frequencies from 0 to half the rate: the sound before, after, and the print, if any."""
 
     before: Levels
     after: Levels
-    noise: Levels
+    noise: Levels | None = None
 
 
 class NoisePicture(FrequencyPlot):
@@ -31,7 +31,7 @@ class NoisePicture(FrequencyPlot):
     def __init__(self) -> None:
         super().__init__()
         self.spectra: NoiseSpectra | None = None
-        self.setAccessibleName("Noise and what is taken of it")
+        self.setAccessibleName("What is taken out")
         self.setToolTip("The sound that comes in, what of it is taken out (red), and the noise print (dashed)")
 
     def show_spectra(self, spectra: NoiseSpectra | None, rate: int) -> None:
@@ -58,7 +58,6 @@ class NoisePicture(FrequencyPlot):
         top_db = float(spectra.before.max())
         x, before = self._line_of(spectra.before, rect, top_db)
         _, after = self._line_of(spectra.after, rect, top_db)
-        _, noise = self._line_of(spectra.noise, rect, top_db)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(self.theme.color("wrong", 70))
@@ -66,6 +65,8 @@ class NoisePicture(FrequencyPlot):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(self.theme.color("body"), 1))
         painter.drawPolyline(polyline(x, after))
-        painter.setPen(QPen(self.theme.color("wrong"), 1, Qt.PenStyle.DashLine))
-        painter.drawPolyline(polyline(x, noise))
+        if spectra.noise is not None:
+            _, noise = self._line_of(spectra.noise, rect, top_db)
+            painter.setPen(QPen(self.theme.color("wrong"), 1, Qt.PenStyle.DashLine))
+            painter.drawPolyline(polyline(x, noise))
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)

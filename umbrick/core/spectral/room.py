@@ -1,0 +1,145 @@
+"""The room in a recording: how much of a sound is still there a while after it, and how loud late sound is."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import lru_cache
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from umbrick.core.sound.blocks import blocks_of
+from umbrick.core.sound.source import Source
+from umbrick.core.spectral.grid import Grid, size_for
+
+Powers = npt.NDArray[np.float32]
+
+_SECONDS = (0.043, 0.085)
+_FROM_SECONDS, _TO_SECONDS = 0.06, 0.42
+"""What comes earlier belongs to the voice and carries it; what comes later than that is soft."""
+
+_LOWEST_HZ = 125.0
+_LEAST_SHARE = 0.05
+_FAINTEST_DB, _LOUDEST_DB = -60.0, 0.0
+_FLOOR_SHARE, _OVER_FLOOR, _UNDER_LOUD = 0.02, 30.0, 1e-5
+_FEWEST = 100
+_BLOCK_FRAMES = 1 << 20
+
+
+class Rays(NamedTuple):
+    """One length of window: its grid, the ages of what is late in windows, and the first line of every octave."""
+
+    grid: Grid
+    ages: tuple[int, ...]
+    edges: tuple[int, ...]
+
+
+@lru_cache(maxsize=8)
+def rays(rate: int) -> tuple[Rays, ...]:
+    """Return the lengths of window that a room is measured, and taken out, with."""
+    return tuple(_rays(size_for(seconds, rate), rate) for seconds in _SECONDS)
+
+
+def _rays(size: int, rate: int) -> Rays:
+    grid = Grid(size)
+    first, last = (seconds * rate / grid.hop for seconds in (_FROM_SECONDS, _TO_SECONDS))
+    octaves = _LOWEST_HZ * 2.0 ** np.arange(int(np.log2(rate / 2 / _LOWEST_HZ)))
+    edges = sorted({0, *np.ceil(octaves * size / rate).astype(int).tolist()})
+    return Rays(grid, tuple(range(int(np.ceil(first)), max(int(last), int(np.ceil(first))) + 1)), tuple(edges))
+
+
+def what_stays(
+    sound: Source,
+    spans: Sequence[tuple[int, int]],
+    channels: Sequence[int],
+    progress: Callable[[float], None] = lambda _: None,
+    is_cancelled: Callable[[], bool] = lambda: False,
+) -> list[list[list[float]]]:
+    """Return by how many dB, at the least, a sound has fallen some time later: by length of window, octave and age.
+
+    However fast it breaks off, no sound falls faster than its room lets it: of all the falls in a recording the
+    steepest twentieth are those of the room (E. A. P. Habets, S. Gannot, I. Cohen, 2009, take its decay for known; the
+    low quantiles of decays tell it: J. Y. C. Wen, E. A. P. Habets, P. A. Naylor, 2008). An empty list where there is
+    too little sound to tell.
+    """
+    every = rays(sound.rate)
+    found: list[list[list[Powers]]] = [[[] for _ in spans] for _ in every]
+    numbers = {span: number for number, span in enumerate(spans)}
+    at = iter(numbers)
+    stop_of_span, number = -1, -1
+    for start, stop in blocks_of(spans, _BLOCK_FRAMES, progress, is_cancelled):
+        if start >= stop_of_span or number < 0:
+            span = next(at)
+            stop_of_span, number = span[1], numbers[span]
+        block = sound.read(start, min(stop_of_span, stop + every[-1].grid.size))[:, list(channels)]
+        for one, rows in zip(every, found, strict=True):
+            grid = one.grid
+            first = -(-start // grid.hop)
+            last = min(-(-stop // grid.hop), (start + len(block) - grid.size) // grid.hop + 1)
+            if last > first:
+                rows[number].append(np.add.reduceat(_powers(block, start, first, last, grid), one.edges, axis=1))
+    return [_falls_db(one, rows) for one, rows in zip(every, found, strict=True)]
+
+
+def _powers(block: npt.NDArray[np.float32], at: int, first: int, last: int, grid: Grid) -> Powers:
+    """Return the powers of windows, those of the channels added up."""
+    total = np.zeros((last - first, grid.size // 2 + 1), np.float32)
+    for channel in range(block.shape[1]):
+        spectra = grid.spectra(np.ascontiguousarray(block[:, channel], np.float32), at, first, last)
+        total += spectra.real**2 + spectra.imag**2
+    return total
+
+
+def _falls_db(one: Rays, rows: Sequence[Sequence[Powers]]) -> list[list[float]]:
+    stretches = [over_time(np.concatenate(parts)) for parts in rows if parts]
+    known: dict[int, list[float]] = {}
+    for octave in range(len(one.edges)):
+        tracks = [stretch[:, octave] for stretch in stretches]
+        together = np.concatenate([np.zeros(0, np.float32), *tracks])
+        together = together[together > 0]
+        if len(together) < _FEWEST:
+            continue
+        # Noise lets nothing fall below it.
+        floor, loud = np.quantile(together, (_FLOOR_SHARE, 0.99))
+        least = float(max(_OVER_FLOOR * floor, _UNDER_LOUD * loud))
+        falls = [_falls(tracks, age, least) for age in one.ages]
+        if min(map(len, falls)) >= _FEWEST:
+            known[octave] = [_steep_db(own) for own in falls]
+    # An octave in which nothing stands out of the noise is taken for the next one that tells.
+    nearest = (min(known, key=lambda other: abs(other - octave), default=-1) for octave in range(len(one.edges)))
+    return [known[octave] for octave in nearest if octave >= 0]
+
+
+def _falls(tracks: Sequence[Powers], age: int, least: float) -> Powers:
+    """Return what is left of all that is louder than the least, so many windows later."""
+    falls = [track[age:][track[:-age] > least] / track[:-age][track[:-age] > least] for track in tracks]
+    return np.concatenate([np.zeros(0, np.float32), *falls])
+
+
+def _steep_db(falls: Powers) -> float:
+    share = float(np.quantile(falls, _LEAST_SHARE))
+    return round(float(np.clip(10 * np.log10(share + 1e-9), _FAINTEST_DB, _LOUDEST_DB)), 1)
+
+
+def over_time(powers: Powers) -> Powers:
+    """Return the powers of windows with those beside each."""
+    beside = np.pad(powers, ((1, 1), (0, 0)), mode="edge")
+    made: Powers = (beside[:-2] + 2 * powers + beside[2:]) * np.float32(0.25)
+    return made
+
+
+def late_powers(one: Rays, powers: Powers, falls_db: Sequence[Sequence[float]]) -> Powers:
+    """Return how much of the power of windows is late, at the most; without the first so many as the oldest is old.
+
+    ``powers`` are those of windows averaged over time, ``falls_db`` what :func:`what_stays` says of this length.
+    """
+    shares = (10 ** (np.asarray(falls_db) / 10)).astype(np.float32)
+    widths = np.diff([*one.edges, powers.shape[1]])
+    oldest = one.ages[-1]
+    count = len(powers) - oldest
+    late = np.zeros((count, powers.shape[1]), np.float32)
+    for number, age in enumerate(one.ages):
+        earlier = powers[oldest - age : oldest - age + count]
+        np.maximum(late, earlier * np.repeat(shares[:, number], widths), out=late)
+    return late
