@@ -32,7 +32,7 @@ from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.method import Method, Rebuilding
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import Batch, Plan, carried_out, run
+from umbrick.core.mend.plan import SURE_ENOUGH, Batch, Plan, carried_out, run
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.paths import cache_folder
@@ -58,9 +58,6 @@ _SHORT_SECONDS = 0.02
 
 _UNASKED = ("clipping", "click", "mouth_click", "crackle", "dropout", "discontinuity")
 """Kinds that are mended if none are named: damage, not taste, and by nothing that changes the length."""
-
-_SURE_ENOUGH = 0.75
-"""What no one asked for is mended only if it is so sure: sound that is good must stay."""
 
 
 @dataclass(frozen=True)
@@ -308,7 +305,7 @@ def _laid(
 
 def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Finding]:
     """Return the findings that are mended although no one named their kinds; say how many are left for that."""
-    chosen = [f for f in findings if f.kind in _UNASKED and (f.confidence >= _SURE_ENOUGH or f.kind in asked)]
+    chosen = [f for f in findings if f.kind in _UNASKED and (f.confidence >= SURE_ENOUGH or f.kind in asked)]
     if left := sum(finding.kind in _UNASKED for finding in findings) - len(chosen):
         warn(f"umbrick: {format_count(left, 'doubtful finding')} left as found; --kinds NAME mends those too.")
     return chosen

@@ -23,11 +23,13 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.looking import Looking
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.rechecking import Rechecking
 from umbrick.ui.bench.rehearsing import Rehearsing
+from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
 from umbrick.ui.bench.settling import Settling
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
@@ -128,8 +130,10 @@ class BenchWindow(QMainWindow):
         self.marking = Marking(self.bench)
         self.tools = tools = Tools.of(self.bench, self.marking)
         self.coursing = Coursing(self.bench)
+        self.rehearsing_noise = RehearsingNoise(self.bench, self.coursing)
         self.settling = Settling(self.bench)
         self.listening = Listening(self.bench, self.mending, tools.trying, self.coursing, output)
+        self.looking = Looking(self.bench, self.surveying, self.listening)
         self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
         self.viewing = Viewing(
@@ -150,13 +154,22 @@ class BenchWindow(QMainWindow):
             self,
         )
         self._mend_dialogs = MendDialogs(
-            self.bench, self.mending, self.rehearsing, self.marking, lambda: self.theme, self
+            self.bench,
+            self.mending,
+            self.rehearsing,
+            self.rehearsing_noise,
+            self.looking,
+            self.listening,
+            self.marking,
+            lambda: self.theme,
+            self,
         )
         table = command_table(
             self.bench,
             self.surveying,
             self.mending,
             self.rehearsing,
+            self.looking,
             self.lifting,
             self.marking,
             self.listening,
@@ -164,6 +177,7 @@ class BenchWindow(QMainWindow):
             self.putting_back,
             self.viewing,
             self.coursing,
+            self.rehearsing_noise,
             self.settling,
             tools,
             self,
@@ -297,6 +311,8 @@ class BenchWindow(QMainWindow):
             self.surveying.changed,
             self.mending.changed,
             self.rehearsing.changed,
+            self.rehearsing_noise.changed,
+            self.looking.changed,
             self.mending.offers_changed,
             self.lifting.changed,
             self.marking.changed,
@@ -324,6 +340,8 @@ class BenchWindow(QMainWindow):
             self.surveying,
             self.mending,
             self.rehearsing,
+            self.rehearsing_noise,
+            self.looking,
             self.saving,
             self.coursing,
             self.settling,
@@ -604,6 +622,8 @@ class BenchWindow(QMainWindow):
             self.surveying,
             self.mending,
             self.rehearsing,
+            self.rehearsing_noise,
+            self.looking,
             self.lifting,
             self.saving,
             self.coursing,
@@ -630,8 +650,10 @@ class BenchWindow(QMainWindow):
             return "Surveying"
         if self.mending.job or self.lifting.job:
             return "Mending"
-        if self.rehearsing.job:
+        if self.rehearsing.job or self.rehearsing_noise.job:
             return "Rehearsing"
+        if self.looking.job:
+            return "First look"
         if self.reporting.job:
             return "Reporting"
         if self.tools.handwork.job:

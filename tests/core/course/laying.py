@@ -15,7 +15,8 @@ from umbrick.core.timeline.version import Version
 RATE = 8000
 
 _FALLS_DB = [[[-3.0 - age for age in one.ages] for _ in one.edges] for one in rays(RATE)]
-LEARNED = {"dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]}, "dereverb": {"rate": RATE, "falls_db": _FALLS_DB}}
+_FALLS = {"rate": RATE, "falls_db": _FALLS_DB, "early_db": -9.0, "late_db": -30.0}
+LEARNED = {"dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]}, "dereverb": _FALLS}
 """Profiles of treatments that learn nothing from the short sounds of most tests."""
 
 

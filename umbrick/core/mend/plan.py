@@ -21,6 +21,9 @@ from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.version import Version
 
+SURE_ENOUGH = 0.75
+"""What no one asked for is mended only if it is so sure: sound that is good must stay."""
+
 _A_PART = 32
 _NEAR_SECONDS = 0.01
 """No method that mends many places alike reaches further outside of one."""

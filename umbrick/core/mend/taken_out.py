@@ -29,9 +29,7 @@ def is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Fin
     findings : sequence of Finding
         What was mended.
     """
-    excess_db = [float(finding.detail["excess_db"]) for finding in findings if "excess_db" in finding.detail]
-    minutes = version.frames / version.rate / 60
-    if len(excess_db) < max(_FEWEST, _FEWEST_A_MINUTE * minutes) or np.median(excess_db) > _MOST_EXCESS_DB:
+    if not are_many_and_faint(findings, version):
         return False
     taken = sum(
         float(np.square(version.read(mend.start, mend.stop) - mended.version.read(mend.start, mend.stop)).sum())
@@ -42,3 +40,11 @@ def is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Fin
         for start in range(0, version.frames, _BLOCK_FRAMES)
     )
     return taken > total * 10 ** (_MOST_TAKEN_DB / 10)
+
+
+def are_many_and_faint(findings: Sequence[Finding], version: Version) -> bool:
+    """Whether so many clicks are found, most of them faint, that a sound may be made of them."""
+    excess_db = [float(finding.detail["excess_db"]) for finding in findings if "excess_db" in finding.detail]
+    minutes = version.frames / version.rate / 60
+    are_many = len(excess_db) >= max(_FEWEST, _FEWEST_A_MINUTE * minutes)
+    return are_many and bool(np.median(excess_db) <= _MOST_EXCESS_DB)

@@ -20,7 +20,11 @@ _FROM_SECONDS, _TO_SECONDS = 0.06, 0.42
 """What comes earlier belongs to the voice and carries it; what comes later than that is soft."""
 
 _LOWEST_HZ = 125.0
-_LEAST_SHARE = 0.05
+_STEEP_SHARE, _STEEPEST_SHARE = 0.05, 0.01
+_TENTH = 0.1
+_FIRST_OCTAVE, _LAST_OCTAVE = 2, 7
+"""The octaves that carry most of a sound, from 250 Hz to 8 kHz."""
+
 _FAINTEST_DB, _LOUDEST_DB = -60.0, 0.0
 _FLOOR_SHARE, _OVER_FLOOR, _UNDER_LOUD = 0.02, 30.0, 1e-5
 _FEWEST = 100
@@ -33,6 +37,18 @@ class Rays(NamedTuple):
     grid: Grid
     ages: tuple[int, ...]
     edges: tuple[int, ...]
+
+
+class Falls(NamedTuple):
+    """By how many dB sound has fallen some time later.
+
+    ``steep_db`` is that of the steepest twentieth of all cases, by length of window, octave and age; ``early_db`` and
+    ``late_db`` of the steepest hundredth, after a tenth of a second and after 0.4 s, in the octaves that carry most.
+    """
+
+    steep_db: list[list[list[float]]]
+    early_db: float
+    late_db: float
 
 
 @lru_cache(maxsize=8)
@@ -49,19 +65,19 @@ def _rays(size: int, rate: int) -> Rays:
     return Rays(grid, tuple(range(int(np.ceil(first)), max(int(last), int(np.ceil(first))) + 1)), tuple(edges))
 
 
-def what_stays(
+def falls_of(
     sound: Source,
     spans: Sequence[tuple[int, int]],
     channels: Sequence[int],
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
-) -> list[list[list[float]]]:
-    """Return by how many dB, at the least, a sound has fallen some time later: by length of window, octave and age.
+) -> Falls | None:
+    """Return how sound dies away in its room; None where there is too little of it to tell.
 
     However fast it breaks off, no sound falls faster than its room lets it: of all the falls in a recording the
     steepest twentieth are those of the room (E. A. P. Habets, S. Gannot, I. Cohen, 2009, take its decay for known; the
-    low quantiles of decays tell it: J. Y. C. Wen, E. A. P. Habets, P. A. Naylor, 2008). An empty list where there is
-    too little sound to tell.
+    low quantiles of decays tell it: J. Y. C. Wen, E. A. P. Habets, P. A. Naylor, 2008). Where not even the steepest
+    hundredth is much steeper, nothing but the room lets sound die away.
     """
     every = rays(sound.rate)
     found: list[list[list[Powers]]] = [[[] for _ in spans] for _ in every]
@@ -79,7 +95,13 @@ def what_stays(
             last = min(-(-stop // grid.hop), (start + len(block) - grid.size) // grid.hop + 1)
             if last > first:
                 rows[number].append(np.add.reduceat(_powers(block, start, first, last, grid), one.edges, axis=1))
-    return [_falls_db(one, rows) for one, rows in zip(every, found, strict=True)]
+    steep = [_falls_db(one, rows, _STEEP_SHARE) for one, rows in zip(every, found, strict=True)]
+    if not all(steep):
+        return None
+    one, steepest = every[0], _falls_db(every[0], found[0], _STEEPEST_SHARE)[_FIRST_OCTAVE:_LAST_OCTAVE]
+    tenth = min(range(len(one.ages)), key=lambda at: abs(one.ages[at] * one.grid.hop / sound.rate - _TENTH))
+    early_db, late_db = (round(float(np.median([row[at] for row in steepest])), 1) for at in (tenth, -1))
+    return Falls(steep, early_db, late_db)
 
 
 def _powers(block: npt.NDArray[np.float32], at: int, first: int, last: int, grid: Grid) -> Powers:
@@ -91,7 +113,8 @@ def _powers(block: npt.NDArray[np.float32], at: int, first: int, last: int, grid
     return total
 
 
-def _falls_db(one: Rays, rows: Sequence[Sequence[Powers]]) -> list[list[float]]:
+def _falls_db(one: Rays, rows: Sequence[Sequence[Powers]], share: float) -> list[list[float]]:
+    """Return by how much sound has fallen in so small a share of all cases, by octave and age."""
     stretches = [over_time(np.concatenate(parts)) for parts in rows if parts]
     known: dict[int, list[float]] = {}
     for octave in range(len(one.edges)):
@@ -105,7 +128,7 @@ def _falls_db(one: Rays, rows: Sequence[Sequence[Powers]]) -> list[list[float]]:
         least = float(max(_OVER_FLOOR * floor, _UNDER_LOUD * loud))
         falls = [_falls(tracks, age, least) for age in one.ages]
         if min(map(len, falls)) >= _FEWEST:
-            known[octave] = [_steep_db(own) for own in falls]
+            known[octave] = [_quantile_db(own, share) for own in falls]
     # An octave in which nothing stands out of the noise is taken for the next one that tells.
     nearest = (min(known, key=lambda other: abs(other - octave), default=-1) for octave in range(len(one.edges)))
     return [known[octave] for octave in nearest if octave >= 0]
@@ -117,9 +140,9 @@ def _falls(tracks: Sequence[Powers], age: int, least: float) -> Powers:
     return np.concatenate([np.zeros(0, np.float32), *falls])
 
 
-def _steep_db(falls: Powers) -> float:
-    share = float(np.quantile(falls, _LEAST_SHARE))
-    return round(float(np.clip(10 * np.log10(share + 1e-9), _FAINTEST_DB, _LOUDEST_DB)), 1)
+def _quantile_db(falls: Powers, share: float) -> float:
+    left = float(np.quantile(falls, share))
+    return round(float(np.clip(10 * np.log10(left + 1e-9), _FAINTEST_DB, _LOUDEST_DB)), 1)
 
 
 def over_time(powers: Powers) -> Powers:
@@ -132,7 +155,7 @@ def over_time(powers: Powers) -> Powers:
 def late_powers(one: Rays, powers: Powers, falls_db: Sequence[Sequence[float]]) -> Powers:
     """Return how much of the power of windows is late, at the most; without the first so many as the oldest is old.
 
-    ``powers`` are those of windows averaged over time, ``falls_db`` what :func:`what_stays` says of this length.
+    ``powers`` are those of windows averaged over time, ``falls_db`` the steep falls of this length.
     """
     shares = (10 ** (np.asarray(falls_db) / 10)).astype(np.float32)
     widths = np.diff([*one.edges, powers.shape[1]])

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
 from PySide6.QtCore import QElapsedTimer, QObject, QTimer, Signal
 
 from umbrick.core.course.laid import rendered_source, underneath
@@ -9,6 +14,7 @@ from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.measure.matching import matching_trims_db
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.registry import method_named
+from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
@@ -32,6 +38,25 @@ _MATCH_SECONDS = 15.0
 _READY_SECONDS = 0.5
 """How much of what the course makes is worked out before it takes the place of what is heard: more than the engine
 makes ahead."""
+
+
+@dataclass(frozen=True, eq=False)
+class Audition:
+    """Moments of the recording one after another, as they are and as they would be, instead of the recording itself.
+
+    ``starts`` are where each begins in what is played, ``places`` where it is in the recording.
+    """
+
+    before: npt.NDArray[np.float32]
+    after: npt.NDArray[np.float32]
+    rate: int
+    starts: tuple[int, ...]
+    places: tuple[int, ...]
+
+    def place_of(self, frame: int) -> int:
+        """Return where in the recording a frame of what is played is."""
+        number = max(0, bisect_right(self.starts, frame) - 1)
+        return self.places[number] + frame - self.starts[number] if self.places else 0
 
 
 class Listening(QObject):
@@ -70,6 +95,8 @@ class Listening(QObject):
         self._matching: Job | None = None
         self._matched_for: tuple[Version, Version] | None = None
         self._getting_ready: Job | None = None
+        self._audition: Audition | None = None
+        self._auditioned: tuple[Version, ...] = ()
         self._timer = QTimer(self, interval=_TICK_MS)
         self._timer.timeout.connect(self._tick)
         bench.recording_changed.connect(self._recording_changed)
@@ -181,6 +208,32 @@ class Listening(QObject):
         """Stop."""
         self.engine.stop()
         self.changed.emit()
+
+    # Moments of the recording, as they would be.
+
+    def audition(self, audition: Audition | None) -> None:
+        """Have moments of the recording played round and round instead of the recording; None ends that."""
+        if audition is None:
+            if self._audition is not None:
+                self.engine.stop()
+            self._audition, self._auditioned = None, ()
+        else:
+            if self._audition is None:
+                self.engine.stop()
+            before = self._auditioned[0] if self._auditioned else _held(audition.before, audition.rate, "before")
+            after = _held(audition.after, audition.rate, f"after:{id(audition)}")
+            self._audition, self._auditioned = audition, (before, after)
+        self.reload()
+        self.changed.emit()
+
+    def play_moment(self, number: int) -> None:
+        """Play from the start of a moment that is auditioned, counted from 0, and go round all of them."""
+        if self._audition is not None and number < len(self._audition.starts):
+            self._skip = None
+            self.look_for_the_device()
+            self.engine.play(self._audition.starts[number], (0, len(self._audition.after)))
+            self._timer.start()
+            self.changed.emit()
 
     # Under the hand.
 
@@ -297,6 +350,9 @@ class Listening(QObject):
         work = self._bench.work
         if work is None:
             return
+        if self._audition is not None:
+            self._load_audition(self._audition)
+            return
         offer, trial = self._mending.offer_in(work), self._trying.trial_in(work)
         if self._skip is not None and self._skip.base is not work.version:
             self._skip = None
@@ -312,6 +368,13 @@ class Listening(QObject):
         gain_db = fitting_gain_db(peak)
         loop = self.engine.loop if self._skip else self._loop()
         self._load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims))
+
+    def _load_audition(self, audition: Audition) -> None:
+        before, after = self._auditioned
+        peak = max(float(np.abs(sound).max(initial=0)) for sound in (audition.before, audition.after))
+        loop = (0, after.frames) if after.frames else None
+        self._after = after
+        self.engine.load(Programme(before, after, self.hearing, loop, fitting_gain_db(peak)))
 
     def _load(self, programme: Programme) -> None:
         """Have the engine play something; what the course makes of it is worked out first, so that no gap is heard."""
@@ -367,12 +430,14 @@ class Listening(QObject):
 
     def _worked_frame(self, work: Work, frame: int) -> int:
         """Return where a frame of the version that is played is in the one that is worked on."""
+        if self._audition is not None:
+            return min(self._audition.place_of(frame), work.frames)
         if self._after is None or underneath(self._after) is work.version:
             return frame
         return map_position(self._after, work.version, min(max(0, frame), self._after.frames))
 
     def _follow_loop(self) -> None:
-        if self.loops and self._skip is None:
+        if self._audition is None and self.loops and self._skip is None:
             self.engine.set_loop(self._loop())
 
     def _recording_changed(self) -> None:
@@ -412,3 +477,7 @@ class Listening(QObject):
     def _faulted(self, message: str) -> None:
         self._bench.failed.emit(message)
         self.changed.emit()
+
+
+def _held(sound: npt.NDArray[np.float32], rate: int, name: str) -> Version:
+    return Version.of(ArraySource(sound, rate, f"auditioned:{name}"))

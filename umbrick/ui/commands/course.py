@@ -6,6 +6,7 @@ from collections.abc import Callable
 
 from umbrick.core.mend.parameters import Value
 from umbrick.ui.bench.coursing import Coursing, Ear
+from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
 from umbrick.ui.bench.settling import Settling
 from umbrick.ui.commands.command import Command
 
@@ -36,7 +37,11 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
 
 
 def course_commands(
-    coursing: Coursing, settling: Settling, show_page: Callable[[], None], ask_room: Callable[[], None]
+    coursing: Coursing,
+    rehearsing_noise: RehearsingNoise,
+    settling: Settling,
+    show_page: Callable[[], None],
+    ask_room: Callable[[], None],
 ) -> list[Command]:
     """Return the commands of the menu for the course."""
 
@@ -114,6 +119,9 @@ def course_commands(
                 lambda: coursing.move_by(1), ("Alt+Shift+Down",), no_step),
         Command("measure_step", _MENU, "Measure again", "Measure again what the chosen step is set by",
                 lambda: coursing.learn_again(coursing.chosen), (), nothing_to_measure),
+        Command("rehearse_step", _MENU, "How far to lower noise?",
+                "Add noise of the recording's own pauses where it is loud, take it out, and compare with what was there",
+                rehearsing_noise.start, ("Ctrl+Alt+B",), rehearsing_noise.reason_against),
         Command("settle", _MENU, "Settle the course here",
                 "Make what the course does of the selection, or of all, samples that can be drawn on and mended",
                 settling.settle, (), settling.reason_against, separated=True),

@@ -11,9 +11,11 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.looking import Looking
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.rehearsing import Rehearsing
+from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
 from umbrick.ui.bench.settling import Settling
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
@@ -65,6 +67,7 @@ def command_table(
     surveying: Surveying,
     mending: Mending,
     rehearsing: Rehearsing,
+    looking: Looking,
     lifting: Lifting,
     marking: Marking,
     listening: Listening,
@@ -72,6 +75,7 @@ def command_table(
     putting_back: PuttingBack,
     viewing: Viewing,
     coursing: Coursing,
+    rehearsing_noise: RehearsingNoise,
     settling: Settling,
     tools: Tools,
     dialogs: Dialogs,
@@ -366,6 +370,9 @@ def command_table(
                 surveying_now),
         Command("survey_selection", "&Survey", "Survey the selection", "Measure just the selection again",
                 surveying.start_selection, ("Shift+F5",), not_surveyable),
+        Command("first_look", "&Survey", "First look…",
+                "Draft a treatment of all of it: each step with its reason, switched and heard before anything is done",
+                looking.start, ("Ctrl+F5",), looking.reason_against),
         Command("next", "&Survey", "Next finding", "Go to the next open finding, or the next few that belong together",
                 lambda: bench.focus_neighbour(1), ("N",), no_findings, separated=True),
         Command("previous", "&Survey", "Previous finding", "Go to the open finding before, or the few that belong together",
@@ -420,7 +427,7 @@ def command_table(
         ),
         Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", dialogs.stop_jobs,
                 ("Esc",), can_stop, separated=True),
-        *course_commands(coursing, settling, dialogs.toggle_course, dialogs.ask_course_room),
+        *course_commands(coursing, rehearsing_noise, settling, dialogs.toggle_course, dialogs.ask_course_room),
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",

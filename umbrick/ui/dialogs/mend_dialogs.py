@@ -8,10 +8,15 @@ from PySide6.QtWidgets import QWidget
 
 from umbrick.core.mend.remedies import is_mendable
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.listening import Listening
+from umbrick.ui.bench.looking import Looked, Looking
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending, why_not_mended
 from umbrick.ui.bench.rehearsing import Rehearsed, Rehearsing
+from umbrick.ui.bench.rehearsing_noise import RehearsedNoise, RehearsingNoise
+from umbrick.ui.dialogs.first_look_dialog import FirstLookDialog
 from umbrick.ui.dialogs.mend_all_dialog import MendAllDialog
+from umbrick.ui.dialogs.noise_rehearsal_dialog import NoiseRehearsalDialog
 from umbrick.ui.dialogs.rehearsal_dialog import RehearsalDialog
 from umbrick.ui.dialogs.words_dialog import WordsDialog
 from umbrick.ui.theme import Theme
@@ -25,6 +30,9 @@ class MendDialogs:
         bench: Bench,
         mending: Mending,
         rehearsing: Rehearsing,
+        rehearsing_noise: RehearsingNoise,
+        looking: Looking,
+        listening: Listening,
         marking: Marking,
         theme: Callable[[], Theme],
         parent: QWidget,
@@ -32,10 +40,15 @@ class MendDialogs:
         self._bench = bench
         self._mending = mending
         self._rehearsing = rehearsing
+        self._rehearsing_noise = rehearsing_noise
+        self._looking = looking
+        self._listening = listening
         self._marking = marking
         self._theme = theme
         self._parent = parent
         rehearsing.rehearsed.connect(self._show_rehearsal)
+        rehearsing_noise.rehearsed.connect(self._show_noise_rehearsal)
+        looking.looked.connect(self._show_first_look)
         marking.naming_wanted.connect(self.ask_marker_name)
 
     def ask_mend_all(self, with_family: bool = False) -> None:
@@ -73,3 +86,16 @@ class MendDialogs:
         dialog = RehearsalDialog(rehearsed, self._theme(), self._parent)
         if dialog.exec():
             self._rehearsing.prefer(rehearsed, dialog.chosen)
+
+    def _show_noise_rehearsal(self, rehearsed: RehearsedNoise) -> None:
+        dialog = NoiseRehearsalDialog(rehearsed, self._parent)
+        if dialog.exec():
+            self._rehearsing_noise.take(rehearsed, dialog.chosen_db)
+
+    def _show_first_look(self, looked: Looked) -> None:
+        if not looked.look.proposals:
+            self._bench.said.emit("A first look found nothing that had better be done.")
+            return
+        dialog = FirstLookDialog(looked, self._looking, self._listening, self._parent)
+        if dialog.exec():
+            self._looking.do(looked, dialog.numbers)

@@ -14,7 +14,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.sound.source import Source
-from umbrick.core.spectral.room import late_powers, over_time, rays, what_stays
+from umbrick.core.spectral.room import falls_of, late_powers, over_time, rays
 from umbrick.core.spectral.weighting import parsed_weighting, weighting_db
 
 Single = npt.NDArray[np.float32]
@@ -22,9 +22,7 @@ Single = npt.NDArray[np.float32]
 _EXCESS = 2.0
 """A room holds more than the least that it holds."""
 
-_DRY_DB, _GOES_ON_DB = -19.0, -10.0
-_TENTH = 0.1
-_FIRST_OCTAVE, _LAST_OCTAVE = 2, 7
+_DRY_DB, _GOES_ON_DB = -22.5, -10.0
 
 _FLOOR = np.float32(0.05)
 _TINY = np.float32(1e-20)
@@ -90,28 +88,23 @@ def learn(
 
     ParameterError if there is no room to be heard, or nothing that dies away.
     """
-    falls_db = what_stays(sound, spans, channels, progress, is_cancelled)
-    if not all(falls_db):
+    falls = falls_of(sound, spans, channels, progress, is_cancelled)
+    if falls is None:
         raise ParameterError("There is too little sound to tell the room by: it takes some seconds that stand out.")
-    early_db, late_db = falls_about_db(falls_db[0], sound.rate)
-    if late_db > _GOES_ON_DB:
+    if falls.late_db > _GOES_ON_DB:
         raise ParameterError("Nothing dies away here, so that the room cannot be told from the sound.")
-    if early_db < _DRY_DB:
+    if falls.early_db < _DRY_DB:
         raise ParameterError("There is hardly any room in this: sound is gone as soon as it ends.")
-    return {"rate": sound.rate, "falls_db": falls_db}
-
-
-def falls_about_db(falls_db: Sequence[Sequence[float]], rate: int) -> tuple[float, float]:
-    """Return how far sound has fallen after a tenth of a second, and at last, in the octaves that carry most of it."""
-    one = rays(rate)[0]
-    tenth = min(range(len(one.ages)), key=lambda at: abs(one.ages[at] * one.grid.hop / rate - _TENTH))
-    middle = falls_db[_FIRST_OCTAVE:_LAST_OCTAVE]
-    return float(np.median([row[tenth] for row in middle])), float(np.median([row[-1] for row in middle]))
+    return {"rate": sound.rate, "falls_db": falls.steep_db, "early_db": falls.early_db, "late_db": falls.late_db}
 
 
 def is_profile(profile: Profile, channels: int) -> bool:
     """Return whether this says how sound dies away, by length of window, octave and age."""
-    if set(profile) != {"rate", "falls_db"} or type(profile["rate"]) is not int or not 0 < profile["rate"] <= 1 << 20:
+    if set(profile) != {"rate", "falls_db", "early_db", "late_db"}:
+        return False
+    if type(profile["rate"]) is not int or not 0 < profile["rate"] <= 1 << 20:
+        return False
+    if not all(type(profile[name]) is float for name in ("early_db", "late_db")):
         return False
     every, lengths = rays(profile["rate"]), profile["falls_db"]
     return (

@@ -1,0 +1,38 @@
+"""``umbrick propose``: a draft that nothing comes of by itself."""
+
+import json
+
+import numpy as np
+
+from tests.sounds import RATE, faultless, rng, write
+
+
+def speech(seconds=16):
+    phrase = np.concatenate([0.3 * faultless(2.0, seed=4), np.zeros((2 * RATE, 1))])
+    return np.tile(phrase, (seconds // 4, 1))
+
+
+def test_a_draft_is_told_and_written_and_the_recording_stays(umbrick, tmp_path):
+    sound = speech()
+    sound += 0.003 * rng(2).standard_normal(sound.shape)
+    for start in (30_000, 222_222, 431_000):
+        sound[start : start + 3] += 0.5
+    source = write(tmp_path / "v.wav", sound)
+    before = source.read_bytes()
+    status, said, _ = umbrick("propose", source, "--out", tmp_path / "r.json")
+    assert status == 0
+    assert "Take out clicks. 3 places" in said
+    told = json.loads((tmp_path / "r.json").read_text())
+    assert told["schema"] == "umbrick.regimen/1"
+    assert {"method": "declick", "where": "findings:click"}.items() <= told["steps"][0].items()
+    assert any(step["method"] == "denoise" and step["set"]["reduction_db"] >= 6 for step in told["steps"])
+    assert source.read_bytes() == before
+    status, _, why = umbrick("propose", source, "--out", tmp_path / "r.json")
+    assert status == 1
+    assert "exists already" in why
+
+
+def test_a_clean_recording_has_an_empty_draft(umbrick, tmp_path):
+    status, said, _ = umbrick("propose", write(tmp_path / "v.wav", speech(12)), "--out", "-")
+    assert status == 0
+    assert json.loads(said)["steps"] == []
