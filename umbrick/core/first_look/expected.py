@@ -23,7 +23,8 @@ from umbrick.core.units import format_clock, format_db
 _SECONDS = 10.0
 _QUIET_PERCENTILE, _LOUD_PERCENTILE = 10, 95
 _NEAR_SECONDS = 0.02
-_NOTICED_DB, _LOUDER_DB = 0.05, 0.5
+_NOTICED_DB, _LOUDER_DB, _SOFTER_DB = 0.05, 0.5, -2.5
+_SPARE_THE_LOUD = "denoise", "dereverb"
 _MOST_FOUND_AGAIN = 1 / 3
 
 
@@ -89,6 +90,8 @@ def _laying(proposal: Proposal, ground: Ground, course: Course, levels: Levels) 
         return made
     if quiet > _LOUDER_DB:
         return _against(made, "Tried, it leaves quiet moments louder.")
+    if proposal.method in _SPARE_THE_LOUD and loud < _SOFTER_DB:
+        return _against(made, "Tried, it lowers loud moments too: what it takes is part of the sound.")
     if max(abs(quiet), abs(loud)) < _NOTICED_DB:
         return _against(made, "Tried, it changes hardly anything.")
     return made

@@ -32,12 +32,19 @@ def heard(
     course: Course,
     known: Sequence[Finding],
     is_cancelled: Callable[[], bool] = lambda: False,
+    mended: dict[frozenset[str], Version] | None = None,
 ) -> list[Wave]:
     """Return the sound of each moment with proposals done there, faded in and out; see :func:`doing.done`.
 
-    Steps act as they were learned when they were proposed.
+    Steps act as they were learned when they were proposed. ``mended`` remembers for the kinds of finding that were
+    chosen what was mended: to switch a step takes no mending.
     """
-    version = mended_within(proposals, moments, ground.version, known, is_cancelled)
+    kinds = frozenset(one.kind for one in proposals if one.findings)
+    version = (mended or {}).get(kinds)
+    if version is None:
+        version = mended_within(proposals, moments, ground.version, known, is_cancelled)
+        if mended is not None:
+            mended[kinds] = version
     steps = [one.step for one in proposals if one.step is not None]
     outcome = replace(ground, version=version).through(laid(steps, course))
     return [_faded(_part(outcome, ground.version, moment), outcome.rate) for moment in moments]

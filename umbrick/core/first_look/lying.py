@@ -9,7 +9,7 @@ from umbrick.core.course.for_kinds import LAID_FOR
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import learned, new_step, sound_before
 from umbrick.core.course.rehearsal import rehearse_noise
-from umbrick.core.course.step import Course, Step
+from umbrick.core.course.step import Course, Step, merged
 from umbrick.core.errors import ParameterError
 from umbrick.core.first_look.proposal import Proposal
 from umbrick.core.measure.loudness_line import Levels
@@ -17,6 +17,7 @@ from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.plan import SURE_ENOUGH
 from umbrick.core.mend.registry import method_named
 from umbrick.core.survey.finding import Finding
+from umbrick.core.timeline.positions import map_spans
 from umbrick.core.units import SILENCE_DBFS, amplitude_to_db, format_db
 
 _ROOMY_DB, _SOME_ROOM_DB, _LEAST_FALL_DB = -13.5, -18.5, 10.0
@@ -28,6 +29,7 @@ _DEAD_DB = 50.0
 """Pauses that far below the loud passages need not be lowered."""
 
 _LULLED_DB = 6.0
+_STRETCHES, _STRETCH_SECONDS = 24, 10.0
 _SOFT_DBFS, _CLIPPED_DBFS = -12.0, -3.0
 
 
@@ -43,11 +45,20 @@ class Laying:
     is_cancelled: Callable[[], bool]
     made: list[Proposal] = field(default_factory=list)
 
-    def measured(self, method: str, settings: Parameters) -> Step:
-        """Return a step over all of it with what it learns; ParameterError if it finds nothing to do."""
-        channels = tuple(range(self.ground.version.channels))
+    def measured(self, method: str, settings: Parameters, hears_all: bool = False) -> Step:
+        """Return a step over all of it with what it learns; ParameterError if it finds nothing to do.
+
+        Unless it ``hears_all``, it learns from some stretches of a long recording: to have hours go through all steps
+        before it would take as long as doing it.
+        """
+        version = self.ground.version
+        channels = tuple(range(version.channels))
         step = new_step(method_named(method), settings, channels, None, self.course)
-        return learned(self.ground, self.course, step, self.progress, self.is_cancelled)
+        spans = None if hears_all else _some_stretches(version.frames, version.rate)
+        if spans is not None:
+            step = replace(step, spans=merged(map_spans(version, self.ground.original, spans)))
+        made = learned(self.ground, self.course, step, self.progress, self.is_cancelled)
+        return made if spans is None else replace(made, spans=None)
 
     def propose(self, title: str, step: Step, settings: Parameters, reason: str, is_advised: bool = True) -> None:
         """Propose a step; those after it are told what it leaves, if it is advised."""
@@ -68,7 +79,7 @@ def lay_for_faults(laying: Laying, findings: Sequence[Finding], kinds: Sequence[
             continue
         laid = LAID_FOR[kind]
         try:
-            step = laying.measured(laid.method, laid.settings)
+            step = laying.measured(laid.method, laid.settings, hears_all=True)
         except ParameterError as error:
             laying.decline(laid.words, laid.method, laid.settings, error)
         else:
@@ -122,7 +133,8 @@ def lay_for_pauses(laying: Laying, under_loud_db: float) -> None:
     """Propose to lower the pauses, if their noise is so far under the loud passages and still not far enough."""
     title, settings = "Lower the pauses", {"amount_db": _LULLED_DB}
     try:
-        step = laying.measured("lull", settings)
+        # Pauses are where they are, whatever is done to their noise.
+        step = replace(laying, course=()).measured("lull", settings, hears_all=True)
     except ParameterError as error:
         laying.decline(title, "lull", settings, error)
         return
@@ -143,9 +155,19 @@ def lay_for_level(laying: Laying, peak: float, is_clipped: bool) -> None:
         step = laying.measured("normalize", settings)
     except ParameterError:
         return
+    step = replace(step, profile={**step.profile, "peak": peak_dbfs})
     reason = f"Peaks reach {'just ' if peak_dbfs < _SOFT_DBFS else ''}{format_db(peak_dbfs)}"
     reason += ", and will pass full scale once they are rebuilt." if is_clipped else "."
     laying.propose("Level to a peak", step, settings, reason)
+
+
+def _some_stretches(frames: int, rate: int) -> list[tuple[int, int]] | None:
+    """Return stretches spread evenly over a long recording; None for one that is no longer than they are together."""
+    length = round(_STRETCH_SECONDS * rate)
+    if frames <= 2 * _STRETCHES * length:
+        return None
+    apart = (frames - length) / (_STRETCHES - 1)
+    return [(round(number * apart), round(number * apart) + length) for number in range(_STRETCHES)]
 
 
 def _surely(findings: Sequence[Finding], kind: str) -> Finding | None:

@@ -16,6 +16,7 @@ from umbrick.core.first_look.hearing import Wave, heard
 from umbrick.core.first_look.proposal import FirstLook, Proposal
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
@@ -58,6 +59,7 @@ class Looking(Task):
         surveying.changed.connect(self._look)
         self._hearing: Job | None = None
         self._before: list[Wave] = []
+        self._mended: dict[frozenset[str], Version] = {}
 
     def reason_against(self) -> str:
         """Return why no first look can be taken now, or nothing."""
@@ -109,11 +111,11 @@ class Looking(Task):
         """Work out the moments of a recording with some proposals done there, for the person to hear."""
         if self._hearing is not None:
             self._hearing.cancel()
-        chosen = looked.chosen(numbers)
+        chosen, mended = looked.chosen(numbers), self._mended
 
         def moments(job: Job, proposals: list[Proposal]) -> list[Wave]:
             look, ground = looked.look, looked.ground
-            return heard(proposals, look.moments, ground, looked.course, looked.findings, job.is_cancelled)
+            return heard(proposals, look.moments, ground, looked.course, looked.findings, job.is_cancelled, mended)
 
         def run(job: Job) -> tuple[list[Wave], list[Wave]]:
             before = self._before or moments(job, [])
@@ -133,7 +135,7 @@ class Looking(Task):
         if self._hearing is not None:
             self._hearing.cancel()
             self._hearing = None
-        self._before = []
+        self._before, self._mended = [], {}
         self._listening.audition(None)
 
     # Doing it.
