@@ -237,16 +237,48 @@ def test_findings_become_markers_in_one_step(docket, window):
     assert not docket.work.history.markers
 
 
-def test_a_level_step_says_where_it_is_levelled(hands, window, tmp_path):
-    sound = speech(20.0)
-    sound[10 * RATE :] *= 0.2
+def test_a_level_step_is_levelled_by_one_key(hands, tmp_path):
+    sound = speech(24.0)
+    sound[8 * RATE : 16 * RATE] *= 0.2
     hands.open(write(tmp_path / "stepped.wav", sound))
     hands.press("F5")
-    hands.press("N")
-    assert hands.work.focus.kind == "level_step"
-    assert "level review (F4)" in window.treatment.finding.detail.text()
-    hands.press("F4")
-    assert window.review.isVisible()
+    hands.window.bench.focus(hands.work.listing().open_findings("level_step")[0])
+    hands.settle()
+    before = hands.work.version.read(0, hands.work.frames)
+    hands.press("Enter")
+    hands.settle()
+    assert len(hands.work.listing().open_findings("level_step")) == 1  # its other end, until it is surveyed again
+    after = hands.work.version.read(0, hands.work.frames)
+    assert np.array_equal(after[: 7 * RATE], before[: 7 * RATE])
+    assert np.array_equal(after[17 * RATE :], before[17 * RATE :])
+    inside = slice(9 * RATE, 15 * RATE)
+    assert 20 * np.log10(after[inside].std() / before[inside].std()) == pytest.approx(14, abs=1)
+    hands.press("F5")
+    assert hands.work.listing().open_findings("level_step") == []
+
+
+def test_an_intrusion_is_notched_where_it_sounds(hands, window, tmp_path):
+    sound = 0.5 * speech(16.0)
+    at = np.arange(2 * RATE) / RATE
+    bell = np.minimum(1, np.minimum(at, 2 - at) / 0.05)
+    sound[6 * RATE : 8 * RATE, 0] += 0.05 * bell * np.sin(2 * np.pi * 3100 * at)
+    hands.open(write(tmp_path / "whistle.wav", sound))
+    hands.press("F5")
+    (finding,) = hands.work.listing().open_findings("intrusion")
+    hands.window.bench.focus(finding)
+    hands.settle()
+    assert "Notch it where it sounds" in window.treatment.finding.lay.text()
+    hands.press("Alt+Enter")
+    hands.settle()
+    (step,) = hands.work.history.course
+    assert step.spans is not None
+    before, after = (version.read(0, hands.work.frames)[:, 0] for version in (hands.work.version, hands.work.outcome))
+    assert np.array_equal(after[: 5 * RATE], before[: 5 * RATE])
+
+    def tone(wave):
+        return np.abs(np.sum(wave[6 * RATE + RATE // 2 : 7 * RATE + RATE // 2] * np.exp(2j * np.pi * 3100 * at[:RATE])))
+
+    assert tone(after) < 0.1 * tone(before)
 
 
 def test_what_no_method_mends_says_so(docket, window):

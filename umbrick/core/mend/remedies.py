@@ -8,6 +8,7 @@ from itertools import islice
 
 import numpy as np
 
+from umbrick.core.measure.level_part import part_beside
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice
 from umbrick.core.mend.cutting.joins import joins
 from umbrick.core.mend.declipping import declip
@@ -17,12 +18,14 @@ from umbrick.core.mend.filling.inserted_time import is_inserted, is_lost_sound
 from umbrick.core.mend.impulses import declick, decrackle, dethump, redraw
 from umbrick.core.mend.impulses.tick_or_break import lies_on_the_sound
 from umbrick.core.mend.levelling import fade, level
+from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.voice import plosive, sibilance
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import format_db, format_length
 
 MOST = 5
 """So many are offered at most: one for each of the keys 1 to 5."""
@@ -39,7 +42,7 @@ _THUMP_BESIDE_SECONDS = 0.02
 _PLOSIVE_BESIDE_SECONDS = 0.01
 _SAME_RAIL = 1e-4
 _FADES_MS = (10, 3)
-_PEAK_RAMP_MS = 5.0
+_PEAK_RAMP_MS, _PART_RAMP_MS = 5.0, 100.0
 _END = {"in": "start", "out": "end"}
 
 
@@ -347,6 +350,43 @@ def _peak(finding: Finding, version: Version) -> list[Remedy]:
     ]  # fmt: skip
 
 
+def _level_step(finding: Finding, version: Version) -> list[Remedy]:
+    change_db = float(finding.detail["change_db"])
+    found = [
+        (part, gain_db, title)
+        for is_after, gain_db, title in (
+            (True, -change_db, "Level what follows"),
+            (False, change_db, "Level the part before"),
+        )
+        if (part := part_beside(version, finding.start, is_after)) is not None
+    ]
+    # A part between others is more likely the odd one than what the recording begins or ends with.
+    found.sort(key=lambda entry: (entry[0][0] == 0 or entry[0][1] == version.frames, entry[0][1] - entry[0][0]))
+    channels = tuple(range(version.channels))
+    made = []
+    for (start, stop), gain_db, title in found:
+        gain_db = round(min(max(gain_db, LOWEST_DB), HIGHEST_DB), 1)
+        length = format_length(stop - start, version.rate)
+        place = Place(start, stop, channels, (finding.id,))
+        made.append(
+            Remedy(
+                title,
+                f"{length} by {format_db(gain_db, 'dB')}, by ramps: as loud as the other side",
+                level.METHOD,
+                {"gain_db": gain_db, "ramp_ms": _PART_RAMP_MS},
+                place,
+                0,
+            )
+        )
+    if made:
+        half_db = round(float(made[0].settings["gain_db"]) / 2, 1)
+        words = f"the same part by {format_db(half_db, 'dB')}"
+        made.append(
+            replace(made[0], title="Half the way", summary=words, settings={**made[0].settings, "gain_db": half_db})
+        )
+    return made
+
+
 def _hard_edge(finding: Finding, version: Version) -> list[Remedy]:
     at_start = finding.start < version.frames // 2
     direction = "in" if at_start else "out"
@@ -374,4 +414,5 @@ _OFFERINGS: dict[str, Offering] = {
     "sibilance": _sibilance,
     "peak": _peak,
     "hard_edge": _hard_edge,
+    "level_step": _level_step,
 }

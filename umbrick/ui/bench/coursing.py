@@ -9,7 +9,7 @@ from enum import Enum
 from PySide6.QtCore import Signal
 
 from umbrick.core.course.acting import method_of, told, treatment_of
-from umbrick.core.course.for_kinds import LAID_FOR, Laid
+from umbrick.core.course.for_kinds import Laid, laid_for
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
@@ -151,21 +151,24 @@ class Coursing(Task):
         self._lay(work, method, settings, on, spans)
 
     def laid_for_focus(self) -> Laid | None:
-        """Return what can be laid over all of the recording for the finding in focus; None if nothing is known."""
+        """Return what can be laid over the recording for the finding in focus; None if nothing is known."""
         work = self._bench.work
-        return LAID_FOR.get(work.focus.kind) if work is not None and work.focus is not None else None
+        return laid_for(work.focus) if work is not None and work.focus is not None else None
 
     def reason_not_to_lay_for_focus(self) -> str:
         """Return why that cannot be laid now, or nothing."""
         if reason := self.reason_against():
             return reason
-        return "" if self.laid_for_focus() else "This is for hum, hiss, rumble and DC: choose such a finding (N)."
+        return "" if self.laid_for_focus() else "This is for hum, hiss, rumble, DC and intrusions: choose one (N)."
 
     def lay_for_focus(self) -> None:
-        """Lay over all of the recording what takes out the kind of the finding in focus."""
+        """Lay over all of the recording, or just its place, what takes out the finding in focus."""
         work, laid = self._bench.work, self.laid_for_focus()
-        if work is not None and laid is not None and not self._is_held(work):
-            self._lay(work, laid.method, laid.settings, tuple(range(work.channels)), None)
+        if work is None or work.focus is None or laid is None or self._is_held(work):
+            return
+        span = work.focus.start, work.focus.stop
+        spans = map_spans(work.version, work.history.original, [span]) if laid.is_of_place else None
+        self._lay(work, laid.method, laid.settings, tuple(range(work.channels)), spans)
 
     def add_by_print(self) -> None:
         """Lower noise in all of the recording, by a print of what is selected."""

@@ -448,6 +448,8 @@ def _trust(mended: Mended, channel: int) -> tuple[TrustBand, ...]:
 def why_not_mended(kind: str) -> str:
     """Return why no place of a kind is mended, and what is done instead."""
     title = KINDS[kind].title
+    if kind == "intrusion":
+        return f"{title}: taken out where they sound, in the course (Alt+Enter)."
     if kind in LAID_FOR:
         return f"{title}: taken out over all of the recording, not place by place (Alt+Enter)."
     return f"There is no method yet for {title.lower()}."

@@ -83,7 +83,7 @@ def course_commands(
                 "Take the selection, which holds only noise, for its print, and lower such noise in all of the recording",
                 coursing.add_by_print, ("Ctrl+Alt+N",), no_noise),
         Command("lay_for_finding", _MENU, "Lay what this finding needs",
-                "For hum, hiss, rumble and DC: lay what takes it out over all of the recording", coursing.lay_for_focus,
+                "For hum, hiss, rumble and DC over all of the recording, for an intrusion where it sounds: lay what takes it out", coursing.lay_for_focus,
                 ("Alt+Enter", "Alt+Return"), coursing.reason_not_to_lay_for_focus),
         Command("next_step", _MENU, "Next step", "Work on the next step of the course", lambda: coursing.choose_next(1),
                 ("Alt+PgDown",), no_step, separated=True),

@@ -8,7 +8,7 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
-from umbrick.core.course.for_kinds import LAID_FOR
+from umbrick.core.course.for_kinds import laid_for
 from umbrick.core.errors import ParameterError
 from umbrick.core.measure.headroom import fitting_gain_db
 from umbrick.core.mend.remedies import is_mendable
@@ -35,14 +35,14 @@ from umbrick.ui.theme import emphasised
 _CARD_HEIGHT = 60
 """Five of them have room beside what the chosen one does to time and level."""
 
-_NO_METHOD = {"level_step": "The level review (F4) levels a part by one key"}
-"""Where a person goes with a kind of finding that is not mended at its place."""
-
 
 def _way_of(finding: Finding) -> str:
-    if finding.kind in LAID_FOR:
-        return "It runs through the recording and is taken out over all of it, in the course"
-    return _NO_METHOD.get(finding.kind, "There is no method for it yet")
+    laid = laid_for(finding)
+    if laid is None:
+        return "There is no method for it yet"
+    if laid.is_of_place:
+        return "It is taken out where it sounds, in the course"
+    return "It runs through the recording and is taken out over all of it, in the course"
 
 
 class CandidateCard(QWidget):
@@ -269,10 +269,10 @@ class Treatment(QWidget):
             if note := work.history.notes.get(finding.id):
                 text += f"\n¶ {note}"
             self.detail.setText(text)
-        laid = LAID_FOR.get(finding.kind) if work is not None and finding is not None else None
+        laid = laid_for(finding) if work is not None and finding is not None else None
         self.lay.setVisible(laid is not None)
         if laid is not None:
-            self.lay.setText(f"{laid.words}, over all  Alt+Enter")
+            self.lay.setText(f"{laid.words}{'' if laid.is_of_place else ', over all'}  Alt+Enter")
         self._show_cards()
         self._show_settings()
         self.legend.setVisible(offers is not None)
