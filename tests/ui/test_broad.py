@@ -5,6 +5,7 @@ import pytest
 
 from tests.sounds import RATE, faultless, rng, write
 from tests.ui.test_course import heard, select
+from umbrick.ui.strips.lines import StrengthLine
 
 
 @pytest.fixture
@@ -174,3 +175,38 @@ def test_a_wrong_print_or_weighting_is_refused_with_a_reason(noisy, window, page
     noisy.type("100:12 3000:-30\n", page.settings.fields["weighting"])
     noisy.settle()
     assert not np.array_equal(heard(noisy), before)
+
+
+def test_noise_is_lowered_in_the_pauses_alone_along_a_drawn_line(noisy, window, page):
+    before = heard(noisy)
+    window.actions_.actions["lay_denoise"].trigger()
+    noisy.settle()
+    full = heard(noisy)
+    passage = window.strips[1]
+    window.bench.set_passage(type(noisy.work.passage)(0, noisy.work.frames))
+    noisy.settle()
+    noisy.press("Alt+G")
+    line = next(tool for tool in passage.tools if isinstance(tool, StrengthLine))
+    rect = passage.content_rect()
+    start, stop = 2 * RATE, 4 * RATE
+    select(noisy, start, stop)
+    x = float(passage.x_of(3 * RATE))
+    noisy.drag(passage, (x, line.y_of(1.0, rect)), (x, line.y_of(0.0, rect)))
+    assert "Strength drawn" in page.rows[0].where.text() or "strength drawn" in page.rows[0].where.text()
+    start, stop = noisy.work.selection.span
+    after = heard(noisy)
+    inside = slice(start + RATE // 5, stop - RATE // 5)
+    assert np.array_equal(after[inside], before[inside])
+    assert np.array_equal(after[:start], full[:start])
+    assert np.array_equal(after[stop:], full[stop:])
+    assert not np.array_equal(full[inside], before[inside])
+    # A node is taken away by a key, and all of it by undo.
+    node = window.strengthening.nodes(noisy.work)[1]
+    noisy.click(passage, float(passage.x_of(node[0])), line.y_of(node[1], rect))
+    noisy.press("Del")
+    assert len(window.strengthening.nodes(noisy.work)) == 3
+    noisy.press("Ctrl+Z")
+    noisy.press("Ctrl+Z")
+    assert np.array_equal(heard(noisy), full)
+    noisy.press("Alt+G")
+    assert not window.strengthening.is_shown

@@ -8,6 +8,7 @@ from PySide6.QtTest import QTest
 from tests.sounds import RATE, chord, rng, sine, voice, write
 from umbrick.core.mend.levelling.level_curve import LevelCurve
 from umbrick.ui.hand.selecting import Snap
+from umbrick.ui.strips.lines import LevelLine
 
 
 def opened(hands, tmp_path, sound, name="hand.wav"):
@@ -482,7 +483,7 @@ def test_a_typed_level_change_shows_the_new_peak_before_it_is_made(hands, spoken
 def test_the_level_curve_is_dragged_typed_copied_and_deleted_and_stays_editable(hands, spoken):
     levelling = hands.window.tools.levelling
     strip = passage(hands)
-    line = strip.tools[1]
+    line = next(tool for tool in strip.tools if isinstance(tool, LevelLine))
     rect = strip.content_rect()
     hands.press("Ctrl+G")
     select(hands, 20000, 60000)

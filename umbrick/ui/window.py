@@ -50,6 +50,7 @@ from umbrick.ui.files.opening import Opening
 from umbrick.ui.files.putting_back import PuttingBack
 from umbrick.ui.files.reporting import Reporting
 from umbrick.ui.files.saving import Saving
+from umbrick.ui.hand.strengthening import Strengthening
 from umbrick.ui.hand.tools import Tools
 from umbrick.ui.icons import icon
 from umbrick.ui.panels.by_hand import ByHand
@@ -67,7 +68,7 @@ from umbrick.ui.panels.treatment import Treatment
 from umbrick.ui.soon import Soon
 from umbrick.ui.strips.carried_copy import CarriedCopy
 from umbrick.ui.strips.fade_corners import FadeCorners
-from umbrick.ui.strips.level_line import LevelLine
+from umbrick.ui.strips.lines import LevelLine, StrengthLine
 from umbrick.ui.strips.loupe import LoupeStrip
 from umbrick.ui.strips.passage import PassageStrip
 from umbrick.ui.strips.seam_desk import SeamDesk
@@ -130,6 +131,7 @@ class BenchWindow(QMainWindow):
         self.marking = Marking(self.bench)
         self.tools = tools = Tools.of(self.bench, self.marking)
         self.coursing = Coursing(self.bench)
+        self.strengthening = Strengthening(self.bench, self.coursing)
         self.rehearsing_noise = RehearsingNoise(self.bench, self.coursing)
         self.settling = Settling(self.bench)
         self.listening = Listening(self.bench, self.mending, tools.trying, self.coursing, output)
@@ -177,6 +179,7 @@ class BenchWindow(QMainWindow):
             self.putting_back,
             self.viewing,
             self.coursing,
+            self.strengthening,
             self.rehearsing_noise,
             self.settling,
             tools,
@@ -194,6 +197,7 @@ class BenchWindow(QMainWindow):
         passage = self.strips[1]
         passage.tools = [
             CarriedCopy(passage, tools.pasting),
+            StrengthLine(passage, self.strengthening),
             LevelLine(passage, tools.levelling),
             FadeCorners(passage, tools.handwork),
         ]
@@ -325,6 +329,7 @@ class BenchWindow(QMainWindow):
             self.tools.drawing.changed,
             self.tools.pasting.changed,
             self.tools.levelling.changed,
+            self.strengthening.changed,
             self.tools.seaming.changed,
             self.tools.seaming.desk_changed,
             self.tools.trying.changed,
@@ -617,6 +622,9 @@ class BenchWindow(QMainWindow):
     def stop_jobs(self) -> None:
         """Leave what is being tried by hand; else stop what is under way."""
         if self.tools.leave():
+            return
+        if self.strengthening.holds:
+            self.strengthening.leave()
             return
         for working in (
             self.surveying,

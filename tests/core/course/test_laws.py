@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 
 from tests.core.course.laying import RATE, heard, noise, opened, step_of, through, with_all
 from umbrick.core.course import rendered
+from umbrick.core.course.strength import parsed_strength, strength_of, strength_text
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.registry import METHODS
@@ -19,7 +20,11 @@ SETTINGS = {
     "filter": [{}, {"shape": "bell", "frequency_hz": 900, "also": "notch:50:0:8 high_shelf:2500:-9 low_cut:30:0:2:48"}],
     "dc": [{}, {"drift": "slow", "over_s": 0.5}],
     "dehum": [{"fundamental_hz": 50}, {"fundamental_hz": 60, "using": "notch", "harmonics": 3}],
-    "denoise": [{}, {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"}],
+    "denoise": [
+        {},
+        {"strength": "3000:0 9000:0 9500:80"},
+        {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"},
+    ],
     "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3"}],
     "lull": [{}, {"amount_db": 3}],
     "normalize": [{}, {"measure": "loudness", "target": -30}, {"measure": "true_peak"}],
@@ -140,3 +145,31 @@ def test_it_comes_and_goes_without_an_edge(name, given_):
 
 def test_every_treatment_is_in_these_tests():
     assert set(SETTINGS) == set(TREATMENTS)
+
+
+@cases
+def test_strength_follows_its_line_and_spares_what_it_leaves_out(name, given_):
+    version = opened(with_all(20_000, 2))
+    full = heard(through(version, step_of(version, name, given_ | {"strength": ""})))
+    line = "2000:100 6000:0 12000:0 14000:50"
+    made = heard(through(version, step_of(version, name, given_ | {"strength": line})))
+    dry = heard(version)
+    assert np.array_equal(made[6000:12_000], dry[6000:12_000])
+    assert np.array_equal(made[:2000], full[:2000])
+    assert np.abs(made[14_000:] - (dry + full)[14_000:] / 2).max() < 1e-6
+    between = np.abs(made - dry)[2000:6000]
+    assert between.max() <= np.abs(full - dry)[2000:6000].max() + 1e-6
+
+
+@given(nodes=st.dictionaries(st.integers(0, 10**9), st.integers(0, 10_000), max_size=20))
+def test_a_line_of_strengths_is_read_as_it_was_written(nodes):
+    line = strength_of((frame, share / 10_000) for frame, share in nodes.items())
+    read = parsed_strength(strength_text(line))
+    assert [frame for frame, _ in read] == [frame for frame, _ in line]
+    assert [share for _, share in read] == pytest.approx([share for _, share in line])
+
+
+@pytest.mark.parametrize("text", ["100", "0:101", "a:b", "0:-1", "-4:50"])
+def test_what_is_no_line_of_strengths_is_refused(text):
+    with pytest.raises(ParameterError, match="no line of strengths"):
+        parsed_strength(text)

@@ -8,9 +8,10 @@ import numpy as np
 
 from umbrick.core.course.acting import acts
 from umbrick.core.course.rendered import Named, Rendered
-from umbrick.core.course.step import Course, Settled, Spans, Step, merged, without
+from umbrick.core.course.step import STRENGTH, Course, Settled, Spans, Step, merged, without
+from umbrick.core.course.strength import Nodes, idle_spans, parsed_strength, strength_of
 from umbrick.core.course.tiles import Tiles
-from umbrick.core.timeline.positions import map_spans
+from umbrick.core.timeline.positions import map_positions, map_spans
 from umbrick.core.timeline.runs import Integers
 from umbrick.core.timeline.version import Version
 
@@ -42,12 +43,14 @@ class Ground:
             if not acts(step):
                 continue
             spans = self.placed(step)
-            spared = self._spared_by(step)
+            strength = self.strength(step)
+            idle = idle_spans(strength, self.version.frames)
+            spared = merged([*self._spared_by(step), *idle])
             acting = without(spans, spared)
             if acting:
                 laid_on = None if step.spans is None else _as_array(spans)
                 acts_in = _as_array(acting) if spared else None
-                source = Rendered(source, step, laid_on, self.tiles, acts_in, as_made)
+                source = Rendered(source, step, laid_on, self.tiles, acts_in, as_made, strength)
         return self.version if source is self.version else self.version.through(source)
 
     def placed(self, step: Step) -> Spans:
@@ -55,6 +58,15 @@ class Ground:
         if step.spans is None:
             return ((0, self.version.frames),) if self.version.frames else ()
         return self._moved(step.spans)
+
+    def strength(self, step: Step) -> Nodes:
+        """Return the line that a step's strength follows, in frames of the version."""
+        nodes = parsed_strength(str(step.settings[STRENGTH]))
+        if not nodes or self.version is self.original:
+            return nodes
+        frames = [min(frame, self.original.frames) for frame, _ in nodes]
+        moved = map_positions(self.original, self.version, frames).tolist()
+        return strength_of(zip(moved, (share for _, share in nodes), strict=True))
 
     def _spared_by(self, step: Step) -> Spans:
         return self._moved(tuple((one.start, one.stop) for one in self.settled if step.id in one.steps))

@@ -13,6 +13,7 @@ import numpy.typing as npt
 from umbrick.core.course.acting import sound_key, treatment_of
 from umbrick.core.course.overview import Overview
 from umbrick.core.course.step import Step
+from umbrick.core.course.strength import Nodes, shares_at, strength_text, told_near
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.course.treatment import Block
 from umbrick.core.course.weights import weights
@@ -66,6 +67,7 @@ class Rendered:
         tiles: Tiles,
         acting: Integers | None = None,
         as_made: bool = False,
+        strength: Nodes = (),
     ) -> None:
         self.below, self.step, self.spans = below, step, spans
         self._acting = spans if acting is None else acting
@@ -74,6 +76,7 @@ class Rendered:
         self._treatment = treatment_of(step)
         self._context = self._treatment.context(step.settings, step.profile, self.rate)
         self._ramp = step.ramp_frames(self.rate)
+        self._strength = strength
         self._on = list(step.channels)
         self._is_whole = self._acting is None and len(self._on) == self.channels
         version = step.algorithm if as_made else self._treatment.version
@@ -81,6 +84,8 @@ class Rendered:
         self._step_key = sound_key(step, version)
         self._keys: dict[int, str] = {}
         where = ["all" if held is None else held.tobytes().hex() for held in (spans, self._acting)]
+        if strength:
+            where.append(strength_text(strength))
         told = f"{below.key}|{self._step_key}|{where}"
         self.key = hashlib.blake2b(told.encode(), digest_size=16).hexdigest()
 
@@ -181,7 +186,9 @@ class Rendered:
         share: Wave | float = self.step.amount
         if self.spans is not None:
             share = share * weights(self.spans, self._ramp, first, last, self.frames)[:, np.newaxis]
-        elif share == 1.0:
+        if self._strength:
+            share = share * shares_at(self._strength, np.arange(first, last))[:, np.newaxis]
+        if isinstance(share, float) and share == 1.0:
             return treated.astype(np.float32)
         own = block.own
         return np.asarray(own + share * (treated - own), np.float32)
@@ -209,6 +216,8 @@ class Rendered:
             told = [self._step_key, self.below.content_key(low, high), first, last, first - low, high - last]
             if self.spans is not None:
                 told += [self._ramp, self.frames, self._spans_near(first, last)]
+            if self._strength:
+                told += told_near(self._strength, first, last)
             key = self._keys[index] = hashlib.blake2b(repr(told).encode(), digest_size=16).hexdigest()
         return key
 

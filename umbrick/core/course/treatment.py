@@ -9,7 +9,8 @@ from typing import NamedTuple, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.course.step import AMOUNT, RAMP_MS, Profile
+from umbrick.core.course.step import AMOUNT, RAMP_MS, STRENGTH, Profile
+from umbrick.core.course.strength import parsed_strength
 from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.sound.source import Source
 
@@ -18,6 +19,8 @@ Wave = npt.NDArray[np.float64]
 COMMON = (
     Parameter(RAMP_MS, "number", 20.0, "how long it takes to come and go at the edges of a span", (), "ms", 0.0, 1e4),
     Parameter(AMOUNT, "number", 1.0, "how much of what it does is done: 0 nothing, 1 all", (), "", 0.0, 1.0),
+    Parameter(STRENGTH, "curve", "", "how much is done along time, as FRAME:PERCENT FRAME:PERCENT", unit="%",
+              check=parsed_strength),
 )  # fmt: skip
 """Settings that every treatment has, as far as it has none of its own by these names."""
 

@@ -219,10 +219,15 @@ class Coursing(Task):
             return
         work, before, after = self._tried
         if work.history.course != before or before == after or self._is_held(work):
-            self._drop()
+            self.drop_tried()
             return
         changed = next((step for step in after if step not in before), after[0])
         self._put(work, f"change {_title(changed)}", after, changed.id)
+
+    def drop_tried(self) -> None:
+        """Hear the course as it is again."""
+        self._tried = None
+        self.changed.emit()
 
     def switch(self, name: str) -> None:
         """Switch a step off, or on again."""
@@ -462,10 +467,6 @@ class Coursing(Task):
             return learned(ground, course, step, job.report, job.is_cancelled)
 
         self._run(f"measuring for {_title(step)}", run, then, "Measuring stopped; nothing was changed.")
-
-    def _drop(self) -> None:
-        self._tried = None
-        self.changed.emit()
 
     def _look(self) -> None:
         """After an edit: what was tried belongs to a course that is no more."""

@@ -9,6 +9,7 @@ from umbrick.ui.bench.coursing import Coursing, Ear
 from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
 from umbrick.ui.bench.settling import Settling
 from umbrick.ui.commands.command import Command
+from umbrick.ui.hand.strengthening import Strengthening
 
 _MENU = "&Course"
 
@@ -38,6 +39,7 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
 
 def course_commands(
     coursing: Coursing,
+    strengthening: Strengthening,
     rehearsing_noise: RehearsingNoise,
     settling: Settling,
     show_page: Callable[[], None],
@@ -119,6 +121,9 @@ def course_commands(
                 lambda: coursing.move_by(1), ("Alt+Shift+Down",), no_step),
         Command("measure_step", _MENU, "Measure again", "Measure again what the chosen step is set by",
                 lambda: coursing.learn_again(coursing.chosen), (), nothing_to_measure),
+        Command("strength_line", _MENU, "Strength along time",
+                "Draw over the Passage how much of the chosen step is done, from nothing to all of it",
+                strengthening.toggle, ("Alt+G",), no_step, lambda: strengthening.is_shown),
         Command("rehearse_step", _MENU, "How far to lower noise?",
                 "Add noise of the recording's own pauses where it is loud, take it out, and compare with what was there",
                 rehearsing_noise.start, ("Ctrl+Alt+B",), rehearsing_noise.reason_against),

@@ -27,6 +27,8 @@ from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
 from umbrick.ui.files.putting_back import PuttingBack
 from umbrick.ui.files.saving import Saving
+from umbrick.ui.hand.levelling import Levelling
+from umbrick.ui.hand.strengthening import Strengthening
 from umbrick.ui.hand.tools import Tools
 from umbrick.ui.strips.strip import ZOOM_STEP
 
@@ -75,6 +77,7 @@ def command_table(
     putting_back: PuttingBack,
     viewing: Viewing,
     coursing: Coursing,
+    strengthening: Strengthening,
     rehearsing_noise: RehearsingNoise,
     settling: Settling,
     tools: Tools,
@@ -129,22 +132,23 @@ def command_table(
         return "" if seaming.desk is not None else "Open the seam desk first (W)."
 
     def can_stop() -> str:
-        return "" if dialogs.job_title() or tools.holds else "Nothing is under way."
+        return "" if dialogs.job_title() or tools.holds or strengthening.holds else "Nothing is under way."
 
     def close() -> None:
         dialogs.close()
 
-    def node_is_chosen() -> bool:
-        return levelling.is_shown and levelling.chosen is not None
+    def line_with_node() -> Levelling | Strengthening | None:
+        lines = (line for line in (strengthening, levelling) if line.is_shown and line.chosen is not None)
+        return next(lines, None)
 
     def delete() -> None:
-        if node_is_chosen():
-            levelling.delete_node()
+        if (line := line_with_node()) is not None:
+            line.delete_node()
         else:
             lifting.lift_off()
 
     def nothing_to_delete() -> str:
-        return "" if node_is_chosen() else nothing_chosen()
+        return "" if line_with_node() is not None else nothing_chosen()
 
     def not_selected() -> str:
         work = bench.work
@@ -427,7 +431,7 @@ def command_table(
         ),
         Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", dialogs.stop_jobs,
                 ("Esc",), can_stop, separated=True),
-        *course_commands(coursing, rehearsing_noise, settling, dialogs.toggle_course, dialogs.ask_course_room),
+        *course_commands(coursing, strengthening, rehearsing_noise, settling, dialogs.toggle_course, dialogs.ask_course_room),
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",

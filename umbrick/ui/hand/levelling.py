@@ -79,6 +79,14 @@ class Levelling(QObject):
         """Return what is to be drawn: the curve as it is being dragged, or as it is."""
         return self.tried if self.tried is not None else self.shown(work).curve
 
+    def nodes(self, work: Work) -> list[tuple[int, float]]:
+        """Return the nodes of what is to be drawn: frames, and gains in dB."""
+        return _pairs(self.curve(work))
+
+    def value_at(self, work: Work, frame: float) -> float:
+        """Return the gain at a frame in dB."""
+        return float(self.curve(work).gain_db_at(frame))
+
     # Changing it: first tried, then made.
 
     def try_step(self, gain_db: float) -> None:

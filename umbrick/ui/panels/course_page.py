@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QPushButton, QVBoxLayo
 
 from umbrick.core.course.acting import method_of, treatment_of
 from umbrick.core.course.learning import sound_after, sound_before
-from umbrick.core.course.step import AMOUNT, Step
+from umbrick.core.course.step import AMOUNT, STRENGTH, Step
 from umbrick.core.course.treatments.dehum import parsed_numbers, taken_harmonics
 from umbrick.core.course.treatments.filter import points_of, settings_of
 from umbrick.core.errors import ParameterError
@@ -39,6 +39,9 @@ _SPECTRUM_AFTER_MS = 120
 _SPECTRUM_SECONDS = 12.0
 _SPECTRA_SHOWN = "denoise", "dereverb"
 _PICTURED = "filter", *_SPECTRA_SHOWN
+_DRAWN = AMOUNT, STRENGTH
+"""Settings that are shown otherwise."""
+
 _POINT_SETTINGS = ("shape", "frequency_hz", "gain_db", "q", "slope_db")
 
 
@@ -178,7 +181,7 @@ class CoursePage(QWidget):
             parameters = tuple(p for p in method.parameters if _matters(p, chosen))
         if step.method in _PICTURED:
             self._spectrum_timer.start()
-        self.settings.show_settings(tuple(p for p in parameters if p.name != AMOUNT), settings)
+        self.settings.show_settings(tuple(p for p in parameters if p.name not in _DRAWN), settings)
         has_changed = self._coursing.has_changed_since(step)
         self.again.setVisible(treatment_of(step).measures)
         self.again.setText("Measure again: the sound has changed" if has_changed else "Measure again")

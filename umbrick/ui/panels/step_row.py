@@ -7,7 +7,7 @@ from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QSlider, QVBoxLayout
 
 from umbrick.core.course.acting import told
-from umbrick.core.course.step import Step, where_told
+from umbrick.core.course.step import STRENGTH, Step, where_told
 from umbrick.core.errors import ParameterError
 from umbrick.core.units import channel_name
 from umbrick.ui.bench.coursing import Coursing, Ear
@@ -96,8 +96,9 @@ class StepRow(QFrame):
             if len(step.channels) == channels
             else f" · {', '.join(channel_name(c, channels) for c in step.channels)}"
         )
+        drawn = " · strength drawn" if step.settings[STRENGTH] else ""
         measured = " · measured on sound that has changed since" if self._coursing.has_changed_since(step) else ""
-        self.where.setText(f"{where_told(step, rate)}{on}{measured}".capitalize())
+        self.where.setText(f"{where_told(step, rate)}{on}{drawn}{measured}".capitalize())
         percent = round(100 * step.amount)
         self.slider.blockSignals(True)
         self.slider.setValue(percent)
