@@ -47,5 +47,6 @@ METHOD_NAMES = (
     "dehum",
     "denoise",
     "dereverb",
+    "deess",
     "normalize",
 )

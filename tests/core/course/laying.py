@@ -7,6 +7,7 @@ import numpy as np
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import learned, new_step
 from umbrick.core.course.tiles import Tiles
+from umbrick.core.course.treatments import deess
 from umbrick.core.mend.registry import METHODS
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.spectral.room import rays
@@ -16,7 +17,12 @@ RATE = 8000
 
 _FALLS_DB = [[[-3.0 - age for age in one.ages] for _ in one.edges] for one in rays(RATE)]
 _FALLS = {"rate": RATE, "falls_db": _FALLS_DB, "early_db": -9.0, "late_db": -30.0}
-LEARNED = {"dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]}, "dereverb": _FALLS}
+_DULL = next(count for count in range(1, 999) if deess.is_profile({"rate": RATE, "levels_db": [-25.0] * count}, 1))
+LEARNED = {
+    "deess": {"rate": RATE, "levels_db": [-25.0] * _DULL},
+    "dehum": {"hz": [50.0, 50.1, 50.0], "levels_db": [-23.0]},
+    "dereverb": _FALLS,
+}
 """Profiles of treatments that learn nothing from the short sounds of most tests."""
 
 
@@ -44,8 +50,10 @@ def heard(version):
 
 
 def with_all(frames, channels=1):
-    """Noise with an offset and hum: something for every treatment to take out."""
-    hum = 0.1 * np.sin(2 * np.pi * 50 * np.arange(frames) / RATE)
+    """Noise with an offset, hum and something bright for a while: every treatment finds what it takes out."""
+    at = np.arange(frames)
+    hum = 0.1 * np.sin(2 * np.pi * 50 * at / RATE)
+    hum += 0.8 * np.sin(2 * np.pi * 3300 * at / RATE) * ((at > frames // 3) & (at < 2 * frames // 3))
     return noise(frames, channels) + 0.1 + hum[:, np.newaxis]
 
 

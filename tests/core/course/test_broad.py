@@ -157,3 +157,36 @@ def test_a_room_is_spared_where_a_weighting_says_so():
 def test_where_no_room_can_be_told_it_declines_with_a_reason(sound, reason):
     with pytest.raises(ParameterError, match=reason):
         treated(sound, "dereverb")
+
+
+def lisping(sharp=1.0):
+    """A voice with a consonant every half second, of which one is sharper; and where that is."""
+    sound = 0.2 * faultless(12.0)
+    for number in range(22):
+        hiss = scipy.signal.sosfilt(
+            scipy.signal.butter(4, 4000, "highpass", fs=RATE, output="sos"), rng(number).standard_normal(RATE // 10)
+        )
+        start = RATE // 2 * (number + 1)
+        level = 0.08 * (sharp if number == 9 else 1)
+        sound[start : start + len(hiss), 0] = level * hiss * np.hanning(len(hiss))
+    return sound, slice(RATE // 2 * 10, RATE // 2 * 10 + RATE // 10)
+
+
+def test_a_sharp_consonant_comes_down_to_the_usual_ones_and_the_rest_stays():
+    (usual, place), (sharp, _) = lisping(), lisping(4.0)
+    made, _ = treated(sharp, "deess", amount_db=20, threshold_db=0)
+    level_db = 10 * np.log10(np.square(made[place]).sum() / np.square(usual[place]).sum())
+    assert level_db == pytest.approx(0, abs=3)
+    elsewhere = np.ones(len(sharp), bool)
+    elsewhere[place.start - 2000 : place.stop + 2000] = False
+    vowels = elsewhere & (np.arange(len(sharp)) % (RATE // 2) > RATE // 5)
+    assert ratio_db(made[vowels], sharp[vowels]) > 60
+    gentle, _ = treated(usual, "deess")
+    assert ratio_db(gentle, usual) > 15
+
+
+def test_a_voice_without_consonants_has_none_to_soften():
+    with pytest.raises(ParameterError, match="no bright consonants"):
+        treated(0.4 * faultless(4.0), "deess")
+    with pytest.raises(ParameterError, match="at this rate"):
+        treated(0.4 * faultless(4.0, 4000), "deess", 4000)

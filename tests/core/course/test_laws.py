@@ -26,6 +26,7 @@ SETTINGS = {
         {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"},
     ],
     "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3"}],
+    "deess": [{"threshold_db": -12}, {"amount_db": 30}],
     "lull": [{}, {"amount_db": 3}],
     "normalize": [{}, {"measure": "loudness", "target": -30}, {"measure": "true_peak"}],
 }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from umbrick.core.course.treatments import dc, dehum, denoise, dereverb, filter, lull, normalize
+from umbrick.core.course.treatments import dc, deess, dehum, denoise, dereverb, filter, lull, normalize
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice, trim
 from umbrick.core.mend.declipping import declip
@@ -38,6 +38,7 @@ METHODS: dict[str, Method] = {
         dehum,
         denoise,
         dereverb,
+        deess,
         normalize,
     )
 }

@@ -25,6 +25,7 @@ ADDING: tuple[tuple[str, str, str, tuple[str, ...], str, dict[str, Value]], ...]
     ("lay_dehum", "Take out hum", "Subtract the mains and its harmonics, as they drift", ("Alt+Shift+H",), "dehum", {}),
     ("lay_denoise", "Lower noise", "Lower steady noise by what is left of it in quiet moments", (), "denoise", {}),
     ("lay_dereverb", "Lower the room", "Lower what the room adds late", ("Alt+Shift+R",), "dereverb", {}),
+    ("lay_deess", "Soften sharp consonants", "Bring consonants that are too bright to this voice's usual ones", (), "deess", {}),
     ("lay_lull", "Lower the pauses", "Lower what lies between phrases, without touching words", ("Alt+Shift+L",), "lull", {}),
     ("lay_peak", "Level to a peak", "One gain, so that the highest sample is where it is wanted", (),
      "normalize", {"measure": "peak"}),

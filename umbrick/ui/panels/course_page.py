@@ -37,7 +37,7 @@ from umbrick.work.work import Work
 
 _SPECTRUM_AFTER_MS = 120
 _SPECTRUM_SECONDS = 12.0
-_SPECTRA_SHOWN = "denoise", "dereverb"
+_SPECTRA_SHOWN = "denoise", "dereverb", "deess"
 _PICTURED = "filter", *_SPECTRA_SHOWN
 _DRAWN = AMOUNT, STRENGTH
 """Settings that are shown otherwise."""

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 import scipy.fft
-import scipy.ndimage
+
+from umbrick.core.spectral.evening import evened_power
 
 Wave = npt.NDArray[np.float64]
 
 _OVERLAP = 4
 _RAMP_SECONDS = 0.004
-_SHAPED_OCTAVES = 1 / 3
 
 
 def magnitudes(wave: Wave, size: int) -> Wave:
@@ -67,14 +67,7 @@ def stands_out(seen: Wave, own: Wave, hz: Wave, least_db: float) -> npt.NDArray[
 
 
 def _evened(magnitude: Wave, hz: Wave) -> Wave:
-    """Return magnitudes as means over a third of an octave, in power, and no less than three lines."""
-    summed = np.cumsum(np.square(magnitude), axis=-1)
-    summed = np.concatenate([np.zeros((*summed.shape[:-1], 1)), summed], axis=-1)
-    step = hz[1]
-    half = np.maximum(1, np.round(hz * (2 ** (_SHAPED_OCTAVES / 2) - 1) / step)).astype(np.int64)
-    lines = np.arange(len(hz))
-    first, last = np.maximum(0, lines - half), np.minimum(len(hz), lines + half + 1)
-    made: Wave = np.sqrt((summed[..., last] - summed[..., first]) / (last - first))
+    made: Wave = np.sqrt(evened_power(np.square(magnitude), hz))
     return made
 
 
