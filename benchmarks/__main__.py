@@ -41,6 +41,7 @@ from benchmarks import (
     thumps,
     transfer,
     untouched,
+    voice,
 )
 from umbrick.demo import recordings
 
@@ -56,6 +57,7 @@ BENCHMARKS = {
         hands,
         hum,
         room,
+        voice,
         first_look,
         knees,
         casebook,
