@@ -64,7 +64,7 @@ def run(files: list[Path]) -> None:
                 rest.append(is_now[1] - right[1])
         left_db, rest_db = np.array(left), np.array(rest)
         print(
-            f"{kind}: {len(left)} planted {np.median(planted):+.1f} dB, left {np.median(left_db):+.1f} dB, no more than "
-            f"3 dB over {np.mean(left_db <= 3):.0%}, under {np.mean(left_db >= -3):.0%}; the rest within 1 dB "
+            f"{kind}: {len(left)} planted {np.median(planted):+.1f} dB, left {np.median(left_db):+.1f} dB, no more "
+            f"than 3 dB over {np.mean(left_db <= 3):.0%}, under {np.mean(left_db >= -3):.0%}; the rest within 1 dB "
             f"{np.mean(np.abs(rest_db) <= 1):.0%}; changed outside {outside}, refused {refused}"
         )

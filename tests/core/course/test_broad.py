@@ -190,3 +190,25 @@ def test_a_voice_without_consonants_has_none_to_soften():
         treated(0.4 * faultless(4.0), "deess")
     with pytest.raises(ParameterError, match="at this rate"):
         treated(0.4 * faultless(4.0, 4000), "deess", 4000)
+
+
+@pytest.mark.parametrize("follows", ["level", "nothing"])
+def test_a_print_follows_noise_that_grows_softer_and_louder(follows):
+    pause = np.zeros((3 * RATE, 1))
+    clean = np.concatenate([np.concatenate([0.3 * faultless(1.0, seed=7), pause])] * 12)
+    at = np.arange(len(clean)) / RATE
+    drift_db = np.interp(at, [0, 12, 48], [0, 0, 8])[:, np.newaxis]
+    noisy = clean + 0.004 * 10 ** (drift_db / 20) * rng(6).standard_normal(clean.shape)
+    made, step = treated(noisy, "denoise", print=f"{2 * RATE}-{4 * RATE}", reduction_db=15, follows=follows)
+    expected = np.interp(at[:: 5 * RATE], [0, 12, 48], [0, 0, 8]).tolist()
+    assert step.profile["drift_db"][: len(expected)] == pytest.approx(expected, abs=2)
+    loud = slice(round(42 * RATE), round(43.9 * RATE))
+    fallen_db = 10 * np.log10(np.square(made[loud]).mean() / np.square(noisy[loud]).mean())
+    assert fallen_db < -13 if follows == "level" else fallen_db > -10
+
+
+def test_a_held_chord_is_no_noise_that_has_grown():
+    sound = np.concatenate([0.001 * rng(1).standard_normal((2 * RATE, 1)), 0.3 * chord(20.0)])
+    sound += 0.001 * rng(2).standard_normal(sound.shape)
+    _, step = treated(sound, "denoise", print=f"0-{2 * RATE}")
+    assert max(map(abs, step.profile["drift_db"]), default=0) < 1

@@ -16,6 +16,7 @@ from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters, band_of
 from umbrick.core.sound.source import Source
 from umbrick.core.spectral.grid import Grid, Spectra, size_for
+from umbrick.core.spectral.noise_drift import drift_at, noise_drift
 from umbrick.core.spectral.noise_print import FINEST_SECONDS, estimated_print, line_powers, measured_print, print_bands
 from umbrick.core.spectral.weighting import parsed_weighting, weighting_db
 
@@ -64,6 +65,7 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     longest = resolutions[-1].grid.size
     around = start - longest, stop + longest
     noise = _noise_powers(settings, profile, block.rate)
+    drift_db = profile.get("drift_db", ()) if settings["follows"] == "level" else ()
     waves = np.ascontiguousarray(block.samples.T, np.float32)
     excess = _LEAST_EXCESS + (_MOST_EXCESS - _LEAST_EXCESS) * float(settings["smoothing"])
     pilots = np.zeros((len(waves), around[1] - around[0]), np.float32)
@@ -71,15 +73,17 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
         first, last = one.grid.over(*around)
         for channel, wave in enumerate(waves):
             spectra = one.grid.spectra(wave, begin, first - _REACH, last + _REACH)
-            piloted = _piloted(one, spectra, noise[channel][number][: one.lines], excess)
+            louder = _drift(drift_db, one.grid, first - _REACH, last + _REACH, block.rate)
+            piloted = _piloted(one, spectra, noise[channel][number][: one.lines], louder, excess)
             pilots[channel] += one.grid.sound(piloted, first, *around)
     floor = np.float32(10 ** (-float(settings["reduction_db"]) / 20))
     band = _band_shares(str(settings["band_hz"]), block.rate)
     made = np.zeros((len(waves), stop - start), np.float32)
     for number, one in enumerate(resolutions):
         first, last = one.grid.over(start, stop)
+        louder = _drift(drift_db, one.grid, first, last, block.rate)
         gains = [
-            _wiener(one, pilot, around[0], first, last, own[number][: one.lines])
+            _wiener(one, pilot, around[0], first, last, own[number][: one.lines] * louder)
             for pilot, own in zip(pilots, noise, strict=True)
         ]
         if settings["channels"] == "together":
@@ -91,9 +95,16 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     return made.T.astype(np.float64)
 
 
-def _piloted(one: _Resolution, spectra: Spectra, powers: Single, excess: float) -> Spectra:
+def _drift(drift_db: Sequence[float], grid: Grid, first: int, last: int, rate: int) -> Single:
+    """Return by what factor noise is louder than its print in some windows, shape ``(windows, 1)``."""
+    middles = (np.arange(first, last) * grid.hop + grid.size / 2) / rate
+    made: Single = (10 ** (drift_at(drift_db, middles) / 10)).astype(np.float32)[:, np.newaxis]
+    return made
+
+
+def _piloted(one: _Resolution, spectra: Spectra, powers: Single, louder: Single, excess: float) -> Spectra:
     """Return spectra, without the first and last few, as neighbourhoods let them through."""
-    over = _powers(spectra, one) / powers
+    over = _powers(spectra, one) / (powers * louder)
     three = over[:-2] + over[1:-1] + over[2:]
     five = three[:-2] + over[3:-1] + over[4:]
     beside = np.pad(three[1:-1], ((0, 0), (2, 2)), mode="edge")
@@ -193,12 +204,15 @@ def learn(
 ) -> Profile:
     """Return the print of the spans that are named, or what is estimated from all that the step is laid over."""
     chosen = parsed_print(str(settings["print"]))
-    if not chosen:
-        return {"rate": sound.rate, "levels_db": estimated_print(sound, spans, channels, progress, is_cancelled)}
-    if chosen[-1][1] > sound.frames:
+    if chosen and chosen[-1][1] > sound.frames:
         raise ParameterError("The noise print lies beyond the end of the recording.")
-    levels_db = measured_print(sound, chosen, channels, progress, is_cancelled)
-    return {"rate": sound.rate, "levels_db": levels_db}
+
+    if not chosen:
+        # What is estimated may be less than the noise: held against it, what sounds would seem noise that has grown.
+        return {"rate": sound.rate, "levels_db": estimated_print(sound, spans, channels, progress, is_cancelled)}
+    levels_db = measured_print(sound, chosen, channels, is_cancelled=is_cancelled)
+    drift_db = noise_drift(sound, channels, levels_db, progress, is_cancelled)
+    return {"rate": sound.rate, "levels_db": levels_db, "drift_db": drift_db}
 
 
 def parsed_print(text: str) -> list[tuple[int, int]]:
@@ -219,7 +233,12 @@ def parsed_print(text: str) -> list[tuple[int, int]]:
 
 def is_profile(profile: Profile, channels: int) -> bool:
     """Return whether this is a print for so many channels."""
-    if set(profile) != {"rate", "levels_db"} or type(profile["rate"]) is not int or not profile["rate"] > 0:
+    drift_db = profile.get("drift_db", [])
+    if not {"rate", "levels_db"} <= set(profile) <= {"rate", "levels_db", "drift_db"}:
+        return False
+    if type(profile["rate"]) is not int or not profile["rate"] > 0:
+        return False
+    if not isinstance(drift_db, list) or not all(type(level) is float and abs(level) <= 100 for level in drift_db):
         return False
     rows, bands = profile["levels_db"], len(print_bands(profile["rate"])) - 1
     return (
@@ -249,6 +268,8 @@ METHOD = Method(
         Parameter("weighting", "curve", "", "where more is taken (+) or spared (−), as HZ:DB HZ:DB", unit="dB",
                   check=parsed_weighting),
         Parameter("band_hz", "band", "", "the band in which noise is lowered, as LOW-HIGH; nothing for all", unit="Hz"),
+        Parameter("follows", "choice", "level", "whether a measured print follows the noise as its level drifts",
+                  ("level", "nothing")),
         Parameter("channels", "choice", "together", "one gain for all channels, or one for each", ("together", "each")),
         *COMMON,
     ),
