@@ -66,7 +66,7 @@ class _Photographer:
 
         def look() -> None:
             dialog = QApplication.activeModalWidget()
-            if dialog is None:
+            if dialog is None or self._window.looking.is_working_out:
                 QTimer.singleShot(50, look)
                 return
             self.shoot(name, dialog)
@@ -137,7 +137,15 @@ def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
         photographer.run("lay_print")
         photographer.wait(lambda: window.treatment.course.noise.spectra is not None)
         photographer.shoot("noise")
-        _undo(photographer, window, 1)
+        start = work.frames // 2
+        window.bench.set_passage(Window(start, start + 6.0 * rate))
+        window.bench.select(start + 2 * rate, start + 4 * rate)
+        photographer.run("strength_line")
+        window.strengthening.try_step(-1.0)
+        window.strengthening.make()
+        photographer.shoot("strength")
+        photographer.run("strength_line")
+        _undo(photographer, window, 2)
     _undo(photographer, window, 1)
     window.bench.select(0, 0)
     window.coursing.set_open(False)
@@ -218,6 +226,7 @@ def take(folder: Path) -> None:
         photographer.wait(lambda: len(window.bench.works) == len(recordings()))
         _show(photographer, window, "keeper-interview")
         photographer.run("survey")
+        photographer.shoot_dialog("first_look", "first-look")
         _focus(photographer, window, "clipping", 3)
         photographer.shoot("bench")
         photographer.run("dusk")
@@ -235,18 +244,12 @@ def take(folder: Path) -> None:
         photographer.run("survey")
         _focus(photographer, window, "stutter", 2)
         photographer.shoot("held-syllable")
-        _show(photographer, window, "lock-bell")
-        photographer.run("survey")
-        _focus(photographer, window, "clipping", 0)
-        photographer.run("candidate_2")
-        photographer.shoot("stereo")
         _show(photographer, window, "concertina-waltz")
         photographer.run("survey")
         _focus(photographer, window, "dropout", 0)
         photographer.shoot("gap")
         photographer.shoot_dialog("rehearse", "rehearsal")
         _work_by_hand(photographer, window)
-        photographer.shoot_dialog("keys", "keys")
         window.shut_down()
         shutil.rmtree(_NEUTRAL_FOLDER)
 

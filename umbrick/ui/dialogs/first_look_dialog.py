@@ -140,8 +140,9 @@ class FirstLookDialog(QDialog):
         listen = QHBoxLayout()
         for button in (self.play, *self.moments, self.flip, self.residue):
             listen.addWidget(button)
-        listen.addWidget(self.heard, 1)
+        listen.addStretch()
         self.foot = Foot(self, "")
+        self.foot.insertWidget(0, self.heard, 1)
         layout = sheet_layout(self)
         layout.addWidget(self.heading)
         layout.addWidget(about)
