@@ -2,9 +2,11 @@
 
 import numpy as np
 import pytest
+from PySide6.QtCore import QPoint, Qt
 
 from tests.sounds import RATE, faultless, rng, write
 from tests.ui.test_course import heard, select
+from umbrick.core.spectral.weighting import parsed_weighting
 from umbrick.ui.strips.lines import StrengthLine
 
 
@@ -210,3 +212,27 @@ def test_noise_is_lowered_in_the_pauses_alone_along_a_drawn_line(noisy, window, 
     assert np.array_equal(heard(noisy), full)
     noisy.press("Alt+G")
     assert not window.strengthening.is_shown
+
+
+def test_a_weighting_is_drawn_over_the_picture(noisy, window, page):
+    window.actions_.actions["lay_denoise"].trigger()
+    noisy.settle()
+    noisy.qtbot.waitUntil(lambda: page.noise.spectra is not None, timeout=20_000)
+    picture = page.noise
+    at = QPoint(round(picture.x_of(3000)), picture.height() // 2)
+    noisy.qtbot.mouseDClick(picture, Qt.MouseButton.LeftButton, pos=at)
+    noisy.settle()
+    (step,) = noisy.work.history.course
+    ((hz, level_db),) = parsed_weighting(step.settings["weighting"])
+    assert hz == pytest.approx(3000, rel=0.05)
+    assert abs(level_db) <= 4
+    point = picture.place_of((hz, level_db))
+    noisy.drag(picture, (point.x(), point.y()), (point.x(), picture.height() - 20))
+    noisy.settle()
+    (step,) = noisy.work.history.course
+    ((hz, level_db),) = parsed_weighting(step.settings["weighting"])
+    assert level_db < -12
+    assert page.settings.fields["weighting"].text() == step.settings["weighting"]
+    noisy.press("Del", picture)
+    noisy.settle()
+    assert noisy.work.history.course[0].settings["weighting"] == ""

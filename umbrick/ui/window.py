@@ -242,7 +242,7 @@ class BenchWindow(QMainWindow):
             self.bench,
             self.coursing,
             {"carry": self._button("carry_step", "Carry it here  Alt+P"), "back": self._button("course", "Done  F3")},
-            [self.actions_.actions[name] for name in (*(name for name, *_ in ADDING), "lay_print")],
+            [self.actions_.actions[name] for name in (*(name for name, *_ in ADDING), "lay_print", "lay_hum_print")],
         )
         self.treatment = ContextPanel(
             self.bench, tools, self.mending, self.coursing, finding, by_hand, seam, course,

@@ -212,3 +212,34 @@ def test_a_held_chord_is_no_noise_that_has_grown():
     sound += 0.001 * rng(2).standard_normal(sound.shape)
     _, step = treated(sound, "denoise", print=f"0-{2 * RATE}")
     assert max(map(abs, step.profile["drift_db"]), default=0) < 1
+
+
+def test_hum_is_learned_from_a_selection_of_it():
+    frames = 16 * RATE
+    hz = 61.7 + 0.02 * np.sin(np.arange(frames) / RATE)
+    loud = np.concatenate([np.zeros((4 * RATE, 1)), 0.4 * faultless(12.0)])
+    sound = loud + hum(hz)
+    with pytest.raises(ParameterError, match="no steady hum"):
+        treated(sound, "dehum")
+    made, step = treated(sound, "dehum", fundamental_hz=61.7, print=f"0-{4 * RATE}")
+    assert np.median(step.profile["hz"]) == pytest.approx(61.7, abs=0.05)
+    assert ratio_db(made, loud) > ratio_db(sound, loud) + 10
+    with pytest.raises(ParameterError, match="beyond the end"):
+        treated(sound, "dehum", print=f"0-{frames + 1}")
+
+
+def test_noise_is_let_through_before_a_sound_and_lowered_gently_after_it():
+    sound = np.zeros((6 * RATE, 1))
+    sound[2 * RATE : 4 * RATE] = 0.3 * chord(2.0)
+    noisy = sound + 0.003 * rng(9).standard_normal(sound.shape)
+    settings = {"print": f"0-{RATE}", "reduction_db": 20}
+    plain, _ = treated(noisy, "denoise", **settings)
+    gentle, _ = treated(noisy, "denoise", **settings, attack_ms=400, release_ms=800)
+
+    def level_db(made, start, stop):
+        return 10 * np.log10(np.square(made[round(start * RATE) : round(stop * RATE)]).mean())
+
+    for start, stop in ((1.75, 1.95), (4.1, 4.4)):
+        assert level_db(gentle, start, stop) > level_db(plain, start, stop) + 3
+    for start, stop in ((0.2, 1.3), (5.2, 5.9)):
+        assert level_db(gentle, start, stop) == pytest.approx(level_db(plain, start, stop), abs=0.3)

@@ -23,7 +23,14 @@ SETTINGS = {
     "denoise": [
         {},
         {"strength": "3000:0 9000:0 9500:80"},
-        {"print": "0-3000", "reduction_db": 30, "channels": "each", "weighting": "500:6 2000:-3"},
+        {
+            "print": "0-3000",
+            "reduction_db": 30,
+            "channels": "each",
+            "weighting": "500:6 2000:-3",
+            "attack_ms": 60,
+            "release_ms": 150,
+        },
     ],
     "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3"}],
     "deess": [{"threshold_db": -12}, {"amount_db": 30}],

@@ -7,7 +7,7 @@ import numpy.typing as npt
 
 from umbrick.core.errors import ParameterError
 
-_MOST_POINTS = 64
+MOST_POINTS = 64
 _MOST_DB = 60.0
 
 
@@ -26,8 +26,8 @@ def parsed_weighting(text: str) -> tuple[tuple[float, float], ...]:
         if not (0 < point[0] < 1e6 and abs(point[1]) <= _MOST_DB):
             raise ParameterError(f"“{word}” is no point of a curve.", "Write it as HZ:DB, such as 3000:-6.")
         points.append(point)
-    if len(points) > _MOST_POINTS:
-        raise ParameterError(f"A curve has up to {_MOST_POINTS} points.")
+    if len(points) > MOST_POINTS:
+        raise ParameterError(f"A curve has up to {MOST_POINTS} points.")
     return tuple(sorted(points))
 
 

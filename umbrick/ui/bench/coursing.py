@@ -170,13 +170,13 @@ class Coursing(Task):
         spans = map_spans(work.version, work.history.original, [span]) if laid.is_of_place else None
         self._lay(work, laid.method, laid.settings, tuple(range(work.channels)), spans)
 
-    def add_by_print(self) -> None:
-        """Lower noise in all of the recording, by a print of what is selected."""
+    def add_by_print(self, method: str) -> None:
+        """Lay over all of the recording what takes out noise, or hum, as it is where something is selected."""
         work = self._bench.work
         if work is None or work.selection is None or self._is_held(work):
             return
         start, stop = work.selection.span
-        self._lay(work, "denoise", {"print": f"{start}-{stop}"}, tuple(range(work.channels)), None)
+        self._lay(work, method, {"print": f"{start}-{stop}"}, tuple(range(work.channels)), None)
 
     def learn_again(self, name: str) -> None:
         """Measure again what a step learned, from the sound that comes to it now."""

@@ -27,11 +27,12 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.panels.harmonics_picture import HarmonicsPicture
-from umbrick.ui.panels.noise_picture import NoisePicture, NoiseSpectra
+from umbrick.ui.panels.noise_picture import NoiseSpectra
 from umbrick.ui.panels.response_curve import ResponseCurve
 from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.setting_fields import SettingFields
 from umbrick.ui.panels.step_row import StepRow
+from umbrick.ui.panels.weighting_picture import WeightingPicture
 from umbrick.ui.soon import Soon
 from umbrick.work.work import Work
 
@@ -91,7 +92,9 @@ class CoursePage(QWidget):
         self.settings.left.connect(self.left)
         self.again = QPushButton("Measure again")
         self.again.clicked.connect(lambda: self._coursing.learn_again(self._coursing.chosen))
-        self.noise = NoisePicture()
+        self.noise = WeightingPicture()
+        self.noise.tried.connect(self._try_weighting)
+        self.noise.changed.connect(self._set_weighting)
         details.addWidget(self.curve)
         details.addWidget(self.noise)
         self.harmonics = HarmonicsPicture()
@@ -167,6 +170,7 @@ class CoursePage(QWidget):
         is_filter = step.method == "filter"
         self.curve.setVisible(is_filter)
         self.noise.setVisible(step.method in _SPECTRA_SHOWN)
+        self.noise.show_weighting(step.settings.get("weighting"))
         self.harmonics.setVisible(step.method == "dehum")
         if step.method == "dehum":
             taken = frozenset(taken_harmonics(step.settings, step.profile, work.rate))
@@ -193,6 +197,12 @@ class CoursePage(QWidget):
 
     def _set_points(self, points: tuple[Point, ...]) -> None:
         self._coursing.set_settings(self._coursing.chosen, settings_of(points))
+
+    def _try_weighting(self, text: str) -> None:
+        self._coursing.try_settings(self._coursing.chosen, {"weighting": text})
+
+    def _set_weighting(self, text: str) -> None:
+        self._coursing.set_settings(self._coursing.chosen, {"weighting": text})
 
     def _spare(self, number: int) -> None:
         """Leave a harmonic of the hum as it is, or take it again."""

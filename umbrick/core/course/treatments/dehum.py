@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -17,6 +18,7 @@ from umbrick.core.sound.source import Source
 from umbrick.core.spectral.hum import (
     REACH,
     Complexes,
+    Hum,
     HumTrack,
     Turned,
     fitted,
@@ -27,6 +29,7 @@ from umbrick.core.spectral.hum import (
     moments,
     most_harmonics,
 )
+from umbrick.core.spectral.prints import ADAPTIVE, parsed_print
 
 AUTO = "auto"
 _SURE_DB, _SURE_WHERE_TYPED_DB = 15.0, 6.0
@@ -127,7 +130,19 @@ def learn(
     """
     typed = settings["fundamental_hz"]
     near_hz = None if typed == AUTO else float(typed)
-    hum = found_hum(sound, spans, channels, near_hz, progress, is_cancelled)
+    chosen = parsed_print(str(settings["print"]))
+    if chosen and chosen[-1][1] > sound.frames:
+        raise ParameterError("What the hum is to be learned from lies beyond the end of the recording.")
+    hum = _surely_found(found_hum(sound, chosen or spans, channels, near_hz, progress, is_cancelled), near_hz)
+    if chosen:
+        # Beside the selection it is followed from there, as far as it is heard.
+        whole = found_hum(sound, spans, channels, float(np.median(hum.track.hz)), progress, is_cancelled)
+        if whole is not None and whole.evidence_db >= _SURE_WHERE_TYPED_DB:
+            hum = replace(whole, levels_db=hum.levels_db)
+    return {"hz": hum.track.hz.tolist(), "levels_db": list(hum.levels_db)}
+
+
+def _surely_found(hum: Hum | None, near_hz: float | None) -> Hum:
     if hum is None:
         raise ParameterError("That is too short to tell hum from a tone: it takes two seconds.")
     if hum.evidence_db < (_SURE_DB if near_hz is None else _SURE_WHERE_TYPED_DB):
@@ -135,7 +150,7 @@ def learn(
         raise ParameterError(
             f"There is no steady hum{place} here.", "Type its fundamental if it is another than the mains'."
         )
-    return {"hz": hum.track.hz.tolist(), "levels_db": list(hum.levels_db)}
+    return hum
 
 
 def parsed_numbers(text: str) -> frozenset[int]:
@@ -178,6 +193,8 @@ METHOD = Method(
         Parameter("harmonics", "number", 16.0, "how many multiples are taken out, the fundamental included", (), "",
                   1.0, 99.0),
         Parameter("spared", "text", "", "the numbers of those that are left as they are", check=parsed_numbers),
+        Parameter("print", "text", ADAPTIVE, "where there is nothing but hum, as START-END in frames, or adaptive",
+                  check=parsed_print),
         Parameter("using", "choice", "subtract", "fitted waves that are subtracted, or notches",
                   ("subtract", "notch")),
         *COMMON,
@@ -189,6 +206,6 @@ METHOD = Method(
         told,
         learn,
         is_profile,
-        measured_by=("fundamental_hz",),
+        measured_by=("fundamental_hz", "print"),
     ),
 )  # fmt: skip

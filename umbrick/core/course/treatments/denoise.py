@@ -18,9 +18,9 @@ from umbrick.core.sound.source import Source
 from umbrick.core.spectral.grid import Grid, Spectra, size_for
 from umbrick.core.spectral.noise_drift import drift_at, noise_drift
 from umbrick.core.spectral.noise_print import FINEST_SECONDS, estimated_print, line_powers, measured_print, print_bands
+from umbrick.core.spectral.prints import ADAPTIVE, parsed_print
 from umbrick.core.spectral.weighting import parsed_weighting, weighting_db
 
-ADAPTIVE = "adaptive"
 Single = npt.NDArray[np.float32]
 
 _SECONDS = (0.023, 0.046, 0.093, FINEST_SECONDS)
@@ -63,7 +63,8 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     begin, start = block.start - block.before, block.start
     stop = start + len(block.own)
     longest = resolutions[-1].grid.size
-    around = start - longest, stop + longest
+    before, after = _held_frames(settings, block.rate)
+    around = start - longest - after, stop + longest + before
     noise = _noise_powers(settings, profile, block.rate)
     drift_db = profile.get("drift_db", ()) if settings["follows"] == "level" else ()
     waves = np.ascontiguousarray(block.samples.T, np.float32)
@@ -81,11 +82,14 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     made = np.zeros((len(waves), stop - start), np.float32)
     for number, one in enumerate(resolutions):
         first, last = one.grid.over(start, stop)
-        louder = _drift(drift_db, one.grid, first, last, block.rate)
+        early, late = (frames // one.grid.hop for frames in (after, before))
+        louder = _drift(drift_db, one.grid, first - early, last + late, block.rate)
         gains = [
-            _wiener(one, pilot, around[0], first, last, own[number][: one.lines] * louder)
+            _wiener(one, pilot, around[0], first - early, last + late, own[number][: one.lines] * louder)
             for pilot, own in zip(pilots, noise, strict=True)
         ]
+        if early or late:
+            gains = [_held(gain, early, late, floor) for gain in gains]
         if settings["channels"] == "together":
             gains = [np.maximum.reduce(gains)] * len(gains)
         for channel, gain in enumerate(gains):
@@ -121,6 +125,26 @@ def _wiener(one: _Resolution, pilot: Single, at: int, first: int, last: int, pow
     """Return the gains that a pilot gives windows."""
     sound = _powers(one.grid.spectra(pilot, at, first, last), one)
     made: Single = sound / (sound + powers)
+    return made
+
+
+def _held_frames(settings: Parameters, rate: int) -> tuple[int, int]:
+    """Return how long before sound gains open, and how long after it they close."""
+    before, after = (round(float(settings[name]) * rate / 1000) for name in ("attack_ms", "release_ms"))
+    return before, after
+
+
+def _held(gain: Single, early: int, late: int, floor: np.float32) -> Single:
+    """Return the gains of windows, without the first and last few, as they open before sound and close after it.
+
+    A gain falls by the whole reduction, in even steps of dB, in as many windows as lie before, or after.
+    """
+    count = len(gain) - early - late
+    made = gain[early : early + count].copy()
+    for way, windows in ((-1, early), (1, late)):
+        for away in range(1, windows + 1):
+            there = gain[early + way * away : early + way * away + count]
+            np.maximum(made, there * floor ** np.float32(away / windows), out=made)
     return made
 
 
@@ -191,7 +215,8 @@ def _noise_powers(settings: Parameters, profile: Profile, rate: int) -> list[lis
 def context(settings: Parameters, profile: Profile, rate: int) -> int:
     """Return the longest window, which tells the gain, and those of the pilot, with what these are averaged over."""
     pilot = _piloting(rate)[-1].grid
-    return _resolutions(rate)[-1].grid.size + pilot.size + (_REACH + 1) * pilot.hop
+    held = max(_held_frames(settings, rate))
+    return _resolutions(rate)[-1].grid.size + held + pilot.size + (_REACH + 1) * pilot.hop
 
 
 def learn(
@@ -213,22 +238,6 @@ def learn(
     levels_db = measured_print(sound, chosen, channels, is_cancelled=is_cancelled)
     drift_db = noise_drift(sound, channels, levels_db, progress, is_cancelled)
     return {"rate": sound.rate, "levels_db": levels_db, "drift_db": drift_db}
-
-
-def parsed_print(text: str) -> list[tuple[int, int]]:
-    """Return the spans of a print, in order, from ``START-END[,START-END…]`` in frames; none for ``adaptive``.
-
-    ParameterError if it is not written so.
-    """
-    if text.strip() == ADAPTIVE:
-        return []
-    spans = []
-    for part in text.split(","):
-        start, _, stop = part.strip().partition("-")
-        if not (start.isdigit() and stop.isdigit() and int(start) < int(stop)):
-            raise ParameterError(f"“{text}” is no noise print.", "Write START-END in frames, or adaptive.")
-        spans.append((int(start), int(stop)))
-    return sorted(spans)
 
 
 def is_profile(profile: Profile, channels: int) -> bool:
@@ -265,6 +274,10 @@ METHOD = Method(
         Parameter("threshold_db", "number", 0.0, "how much louder than its print noise is taken to be", (), "dB",
                   -12.0, 12.0),
         Parameter("smoothing", "number", 0.6, "how little is left of single specks of noise: 0 to 1", (), "", 0.0, 1.0),
+        Parameter("attack_ms", "number", 0.0, "how long before a sound the noise is let through again", (), "ms", 0.0,
+                  500.0),
+        Parameter("release_ms", "number", 0.0, "how long after a sound it takes until it is lowered", (), "ms", 0.0,
+                  2000.0),
         Parameter("weighting", "curve", "", "where more is taken (+) or spared (−), as HZ:DB HZ:DB", unit="dB",
                   check=parsed_weighting),
         Parameter("band_hz", "band", "", "the band in which noise is lowered, as LOW-HIGH; nothing for all", unit="Hz"),
