@@ -26,6 +26,11 @@ def hurt(hands, tmp_path):
     return hands
 
 
+def press(dialog, key):
+    """Press a key as a person does: it goes to what has the keyboard."""
+    QTest.keyClick(dialog.focusWidget() or dialog, key)
+
+
 def title_of(dialog, number):
     return dialog.rows[number].tick.accessibleName()
 
@@ -40,24 +45,24 @@ def test_a_decent_start_in_five_acts(hurt, window, qtbot):
         titles = [title_of(dialog, number) for number in range(len(dialog.rows))]
         seen["titles"] = titles
         assert "proposed" in dialog.heading.text()
-        QTest.keyClick(dialog, Qt.Key.Key_Space)
+        press(dialog, Qt.Key.Key_Space)
         assert window.listening.is_playing
         qtbot.waitUntil(lambda: window.listening.engine.position > RATE // 10, timeout=20_000)
         clicks = titles.index("Take out clicks")
         for _ in range(clicks):
-            QTest.keyClick(dialog, Qt.Key.Key_Down)
-        QTest.keyClick(dialog, Qt.Key.Key_A)
+            press(dialog, Qt.Key.Key_Down)
+        press(dialog, Qt.Key.Key_A)
         qtbot.waitUntil(lambda: not window.looking.is_working_out, timeout=60_000)
         assert dialog.rows[clicks].alone.isChecked()
         assert "Take out clicks" in dialog.heard.text()
-        QTest.keyClick(dialog, Qt.Key.Key_A)
+        press(dialog, Qt.Key.Key_A)
         # Only now, so that what is switched off is seen to be left out.
-        QTest.keyClick(dialog, Qt.Key.Key_X)
+        press(dialog, Qt.Key.Key_X)
         assert not dialog.rows[clicks].tick.isChecked()
         qtbot.waitUntil(lambda: not window.looking.is_working_out, timeout=60_000)
-        QTest.keyClick(dialog, Qt.Key.Key_X)
+        press(dialog, Qt.Key.Key_X)
         assert np.array_equal(heard(hurt), before)
-        QTest.keyClick(dialog, Qt.Key.Key_Return)
+        press(dialog, Qt.Key.Key_Return)
 
     acts = hurt.acts
     hurt.in_dialog(look)
@@ -89,8 +94,8 @@ def test_nothing_is_done_when_it_is_left(hurt, window, qtbot):
 
     def look(dialog):
         qtbot.waitUntil(lambda: not window.looking.is_working_out, timeout=60_000)
-        QTest.keyClick(dialog, Qt.Key.Key_B)
-        QTest.keyClick(dialog, Qt.Key.Key_2)
+        press(dialog, Qt.Key.Key_B)
+        press(dialog, Qt.Key.Key_2)
         assert window.listening.is_playing
         dialog.reject()
 

@@ -6,7 +6,7 @@ from collections.abc import Collection
 from typing import NamedTuple
 
 import numpy as np
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.step import Course
@@ -98,7 +98,11 @@ class Looking(Task):
             look = first_look(ground, course, findings, peak, job.report, job.is_cancelled)
             return Looked(work, look, ground, course, findings)
 
-        self._run("taking a first look", run, self.looked.emit, "The first look was stopped; nothing was changed.")
+        def show(looked: Looked) -> None:
+            # Once the work has ended: whoever shows it may wait for the person.
+            QTimer.singleShot(0, lambda: self.looked.emit(looked))
+
+        self._run("taking a first look", run, show, "The first look was stopped; nothing was changed.")
 
     # Hearing it.
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 
 from umbrick.core.course.learning import sound_before
 from umbrick.core.course.rehearsal import NoiseRehearsal, rehearse_noise
@@ -61,7 +61,11 @@ class RehearsingNoise(Task):
             )
             return RehearsedNoise(step, rehearsal, rate)
 
-        self._run("rehearsing", run, self.rehearsed.emit, "The rehearsal was stopped.")
+        def show(rehearsed: RehearsedNoise) -> None:
+            # Once the work has ended: whoever shows it may wait for the person.
+            QTimer.singleShot(0, lambda: self.rehearsed.emit(rehearsed))
+
+        self._run("rehearsing", run, show, "The rehearsal was stopped.")
 
     def take(self, rehearsed: RehearsedNoise, reduction_db: float) -> None:
         """Have the step lower noise by an amount."""

@@ -155,7 +155,9 @@ class FirstLookDialog(QDialog):
         looking.heard_changed.connect(self._refresh)
         self._hear()
         self._refresh()
-        self.foot.accept.setFocus()
+        # Not on the button: Space plays.
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setFocus()
 
     @property
     def numbers(self) -> frozenset[int]:
