@@ -13,9 +13,12 @@ from umbrick.core.mend.filling import bridge
 from umbrick.core.mend.impulses import declick
 from umbrick.core.mend.method import Excerpt, Rebuilding
 from umbrick.core.mend.place import Place
+from umbrick.core.mend.plan import applied
 from umbrick.core.mend.registry import METHODS
+from umbrick.core.mend.remedies import remedies
 from umbrick.core.model.damage_extent import extent
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 
@@ -290,3 +293,21 @@ def test_more_or_less_can_be_taken_out():
 def test_nothing_would_be_left():
     with pytest.raises(ParameterError, match="Nothing would be left"):
         apply_method(opened(voice(1.0)), METHODS["collapse"], {}, [Place(0, RATE, (0,))])
+
+
+def test_a_hole_in_a_pause_is_filled_with_room_tone():
+    phrase = np.concatenate([0.3 * faultless(1.5, seed=2), np.zeros((2 * RATE, 1))])
+    sound = np.tile(phrase, (3, 1)) + 0.004 * rng(5).standard_normal((3 * len(phrase), 1))
+    start, stop = len(phrase) + round(2.2 * RATE), len(phrase) + round(2.6 * RATE)
+    holed = sound.copy()
+    holed[start:stop] = 0
+    version = Version.of(ArraySource(holed, RATE, "holed"))
+    finding = Finding("f", "dropout", start, stop, (0,), 1.0, 1.0, "")
+    offered = remedies(finding, version)
+    tone = next(remedy for remedy in offered if remedy.title == "Room tone")
+    made = applied(version, tone, [finding], lambda: False).version
+    level_db = 20 * np.log10(made.read(start, stop).std() / 0.004)
+    assert level_db == pytest.approx(0, abs=1.0)
+    assert np.array_equal(made.read(0, start - 500), version.read(0, start - 500))
+    in_a_word = Finding("g", "dropout", len(phrase) + RATE // 2, len(phrase) + RATE // 2 + 2000, (0,), 1.0, 1.0, "")
+    assert all(remedy.title != "Room tone" for remedy in remedies(in_a_word, version))

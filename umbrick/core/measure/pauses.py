@@ -52,10 +52,16 @@ def next_pause(source: Source, after: int) -> tuple[int, int] | None:
     return None
 
 
-def nearest_pause(source: Source, position: int) -> tuple[int, int] | None:
-    """Return the pause nearest to a place, before or after it, or None if there is none within twenty seconds."""
+def nearest_pause(source: Source, position: int, spared: tuple[int, int] = (0, 0)) -> tuple[int, int] | None:
+    """Return the pause nearest to a place, before or after it, or None if there is none within twenty seconds.
+
+    Of what is ``spared``, such as a hole, nothing is part of it.
+    """
     reach = round(_WINDOW_SECONDS * source.rate)
     found = _pauses(source, max(0, position - reach), min(source.frames, position + reach))
+    parts = [part for start, stop in found for part in ((start, min(stop, spared[0])), (max(start, spared[1]), stop))]
+    if spared[0] < spared[1]:
+        found = [(start, stop) for start, stop in parts if stop - start >= _LEAST_SECONDS * source.rate]
     return min(found, key=lambda span: max(span[0] - position, position - span[1], 0)) if found else None
 
 

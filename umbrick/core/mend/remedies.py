@@ -9,6 +9,7 @@ from itertools import islice
 import numpy as np
 
 from umbrick.core.measure.level_part import part_beside
+from umbrick.core.measure.pauses import nearest_pause
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice
 from umbrick.core.mend.cutting.joins import joins
 from umbrick.core.mend.declipping import declip
@@ -33,6 +34,7 @@ MOST = 5
 _BRIDGED_SECONDS = 0.1
 """Gaps up to this long are bridged; a donor is the better choice for longer ones."""
 
+_TONE_SECONDS, _BESIDE_PAUSE_SECONDS = 0.02, 0.1
 _BREAK_SECONDS = 0.001
 _CURVED_SAMPLES = 8
 _THUMPING_DB = -12.0
@@ -224,6 +226,10 @@ def _for_gap(place: Place, version: Version) -> list[Remedy]:
                0),
     ]  # fmt: skip
     bridges = bridges if seconds <= bridge.LONGEST_SECONDS else []
+    if seconds >= _TONE_SECONDS and _lies_in_a_pause(place, version):
+        tone = Remedy("Room tone", "more of what the pause around it is made of", graft.METHOD,
+                      {"donor": graft.ROOM_TONE}, place)  # fmt: skip
+        bridges = [*bridges, tone]
     grafts = [
         Remedy("Like sound nearby", "the donor that goes on best on both sides", graft.METHOD, {}, place),
         Remedy("Second donor", "another stretch that goes on well", graft.METHOD, {"choice": 2}, place),
@@ -235,6 +241,13 @@ def _for_gap(place: Place, version: Version) -> list[Remedy]:
         return bridges + grafts
     filled = [*grafts[: MOST - 1 - len(bridges)], *bridges] if first == "graft" else [*bridges, *grafts]
     return [*filled[: MOST - 1], closed]
+
+
+def _lies_in_a_pause(place: Place, version: Version) -> bool:
+    """Whether there is nothing but room tone just before, or just after, a place."""
+    pause = nearest_pause(version, place.start, (place.start, place.stop))
+    beside = round(_BESIDE_PAUSE_SECONDS * version.rate)
+    return pause is not None and (0 <= place.start - pause[1] <= beside or 0 <= pause[0] - place.stop <= beside)
 
 
 def _discontinuity(finding: Finding, version: Version) -> Iterator[Remedy]:

@@ -122,7 +122,7 @@ def is_profile(profile: Profile, channels: int) -> bool:
 
 def told(settings: Parameters, profile: Profile) -> str:
     """Return how much of the room is lowered."""
-    return f"Room, {float(settings[AMOUNT]):.0%}"
+    return f"Room, {100 * float(settings[AMOUNT]):.0f} %"
 
 
 METHOD = Method(

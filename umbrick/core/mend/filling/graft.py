@@ -15,12 +15,13 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.cutting.crossfade import AUTO, crossfaded
 from umbrick.core.mend.filling.donors import donors, donors_anywhere
+from umbrick.core.mend.filling.room_tone import room_tone_near
 from umbrick.core.mend.making import standing_for
 from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
 from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.band_limited import CURVE_CONTEXT, shifted
-from umbrick.core.sound.source import Source
+from umbrick.core.sound.source import ArraySource, Source
 from umbrick.core.timeline.patch import Nature, Patch
 from umbrick.core.timeline.positions import origin_of_place, place_of_origin
 from umbrick.core.timeline.runs import NO_ORIGIN, Piece
@@ -30,6 +31,7 @@ from umbrick.core.units import amplitude_to_db, db_to_amplitude
 Wave = npt.NDArray[np.float64]
 
 CROSSFADE_MS = 5.0
+ROOM_TONE = "room_tone"
 _MOST_SAMPLES = 1 << 27
 _SCORED_SECONDS = 1.0
 _DB_DIGITS = 4
@@ -229,10 +231,22 @@ def check_channels(text: str) -> None:
         raise ParameterError(f"“{text}” is not a list of channels such as 0,1.")
 
 
+def _with_room_tone(version: Version, place: Place, fade: int) -> Stretch:
+    """Return a place filled with more of what the nearest pause is made of."""
+    length = place.stop - place.start
+    _refuse_too_long((length + 2 * fade) * version.channels)
+    tone = room_tone_near(version, place.start, length + 2 * fade, (place.start - fade, place.stop + fade))
+    source = ArraySource(tone, version.rate, f"room tone:{version.key}:{place}")
+    return put_over(version, place, Clip(Version.of(source), fade, fade + length, place.channels), fade)
+
+
 def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return the place filled with a donor."""
     fade = round(float(parameters["crossfade_ms"]) * version.rate / 1000)
     donor = parameters["donor"]
+    if donor == ROOM_TONE:
+        stretch = _with_room_tone(version, place, fade)
+        return Reworked((stretch,), place, parameters, score(version, place, stretch))
     gain = None
     if parameters["gain_db"] != AUTO:
         gain = db_to_amplitude(float(parameters["gain_db"]))
@@ -306,8 +320,9 @@ METHOD = Method(
             "donor",
             "number",
             AUTO,
-            "the frame of the original the donor begins with, parts of one too; auto finds the best match",
-            (AUTO,),
+            "the frame of the original the donor begins with, parts of one too; auto finds the best match; room_tone "
+            "is more of the nearest pause",
+            (AUTO, ROOM_TONE),
             "",
             0.0,
             1e12,

@@ -15,15 +15,17 @@ _LONG_FRAMES = 1 << 22
 """From here on the tone is made in single precision: it is noise, and there may be an hour of it."""
 
 
-def room_tone_near(source: Source, position: int, frames: int) -> Wave:
+def room_tone_near(source: Source, position: int, frames: int, spared: tuple[int, int] = (0, 0)) -> Wave:
     """Return so many frames of room tone, made from the pause nearest to a place; shape ``(frames, channels)``.
+
+    ``spared`` is a span that must be no part of that pause.
 
     Raises
     ------
     ParameterError
         If there is no pause within twenty seconds.
     """
-    pause = nearest_pause(source, position)
+    pause = nearest_pause(source, position, spared)
     if pause is None:
         raise ParameterError("There is no pause within twenty seconds to take room tone from.")
     return room_tone(source.read(*pause).astype(np.float64), frames, source.rate)
