@@ -13,7 +13,8 @@ from umbrick.core.course.step import Course
 from umbrick.core.first_look.doing import laid
 from umbrick.core.first_look.moments import Moment
 from umbrick.core.first_look.proposal import Proposal
-from umbrick.core.mend.plan import Plan, run
+from umbrick.core.mend.applying import Mended, together_where_apart
+from umbrick.core.mend.plan import apart, carried_out, planned
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.positions import map_position
 from umbrick.core.timeline.version import Version
@@ -32,19 +33,14 @@ def heard(
     course: Course,
     known: Sequence[Finding],
     is_cancelled: Callable[[], bool] = lambda: False,
-    mended: dict[frozenset[str], Version] | None = None,
+    mended: dict[str, tuple[Mended, ...]] | None = None,
 ) -> list[Wave]:
     """Return the sound of each moment with proposals done there, faded in and out; see :func:`doing.done`.
 
-    Steps act as they were learned when they were proposed. ``mended`` remembers for the kinds of finding that were
-    chosen what was mended: to switch a step takes no mending.
+    Steps act as they were learned when they were proposed. ``mended`` remembers what was mended of each kind, so that
+    what is switched on again is heard at once.
     """
-    kinds = frozenset(one.kind for one in proposals if one.findings)
-    version = (mended or {}).get(kinds)
-    if version is None:
-        version = mended_within(proposals, moments, ground.version, known, is_cancelled)
-        if mended is not None:
-            mended[kinds] = version
+    version = mended_within(proposals, moments, ground.version, known, is_cancelled, mended)
     steps = [one.step for one in proposals if one.step is not None]
     outcome = replace(ground, version=version).through(laid(steps, course))
     return [_faded(_part(outcome, ground.version, moment), outcome.rate) for moment in moments]
@@ -56,14 +52,24 @@ def mended_within(
     version: Version,
     known: Sequence[Finding],
     is_cancelled: Callable[[], bool] = lambda: False,
+    mended: dict[str, tuple[Mended, ...]] | None = None,
 ) -> Version:
-    """Return a version in which just the findings of proposals that begin in some spans are mended."""
-    findings = tuple(f for one in proposals for f in one.findings if any(s.start <= f.start < s.stop for s in spans))
-    if not findings:
-        return version
+    """Return a version in which just the findings of proposals that begin in some spans are mended.
+
+    Each kind is mended on the version as it is, and remembered in ``mended``; of mends that overlap the later is left.
+    """
     near = round(_NEAR_SECONDS * version.rate)
     minded = [f for f in known if any(f.start < s.stop + near and f.stop > s.start - near for s in spans)]
-    return run(version, Plan(findings), minded, is_cancelled=is_cancelled).version
+    held = {} if mended is None else mended
+    made: list[Mended] = []
+    for one in proposals:
+        if one.kind not in held:
+            inside = tuple(f for f in one.findings if any(s.start <= f.start < s.stop for s in spans))
+            batches = planned(apart(inside, version.rate), version)
+            done = carried_out(version, batches, minded, is_cancelled=is_cancelled).mended if batches else None
+            held[one.kind] = () if done is None else (done,)
+        made += held[one.kind]
+    return together_where_apart(version, made)[0].version if made else version
 
 
 def _part(outcome: Version, before: Version, moment: Moment) -> Wave:

@@ -14,9 +14,9 @@ from umbrick.core.first_look.doing import Done, done
 from umbrick.core.first_look.draft import first_look
 from umbrick.core.first_look.hearing import Wave, heard
 from umbrick.core.first_look.proposal import FirstLook, Proposal
+from umbrick.core.mend.applying import Mended
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.history import Edit
-from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
@@ -59,7 +59,7 @@ class Looking(Task):
         surveying.changed.connect(self._look)
         self._hearing: Job | None = None
         self._before: list[Wave] = []
-        self._mended: dict[frozenset[str], Version] = {}
+        self._mended: dict[str, tuple[Mended, ...]] = {}
 
     def reason_against(self) -> str:
         """Return why no first look can be taken now, or nothing."""
