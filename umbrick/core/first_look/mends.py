@@ -54,12 +54,12 @@ def mends_proposed(version: Version, findings: Sequence[Finding], kind: str, tit
         reason = f"Just {format_count(len(own), 'doubtful place')} of {noun}: better looked at one by one."
         return replace(doubted, reason=reason)
     count = format_count(len(sure), "place")
-    place = format_clock(worst.start, version.rate)
+    where = f"{count}, {'the worst ' if len(sure) > 1 else ''}at {format_clock(worst.start, version.rate)}"
     if kind in _A_VOICES_OWN and len(sure) < _FEWEST:
-        reason = f"Just {count}, the worst at {place}: better judged by ear."
+        reason = f"Just {where}: better judged by ear."
         return replace(doubted, reason=reason, findings=sure)
     if kind == "stutter" and not _are_a_lines(sure, findings):
-        reason = f"{count}, the worst at {place}: what comes again may be meant."
+        reason = f"{where}: what comes again may be meant."
         return replace(doubted, reason=reason, findings=sure)
     if kind == "click" and are_many_and_faint(sure, version):
         reason = "Very many clicks, most of them faint: this sound may be made of them."
@@ -68,7 +68,7 @@ def mends_proposed(version: Version, findings: Sequence[Finding], kind: str, tit
         reason = f"{count} of {noun}, but a mend would hardly gain."
         return replace(doubted, reason=reason, findings=sure)
     doubtful = f"; {len(own) - len(sure)} doubtful left as found" if len(own) > len(sure) else ""
-    reason = f"{count}, the worst at {place}{doubtful}."
+    reason = f"{where}{doubtful}."
     return replace(doubted, reason=reason, findings=sure, is_advised=True)
 
 
