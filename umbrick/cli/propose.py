@@ -46,7 +46,7 @@ def propose_command(source: str, out: str | None, overwrite: bool, quiet: bool) 
 
 def _tell(look: FirstLook) -> None:
     if not look.advised:
-        say("Nothing had better be done.")
+        say("Nothing is proposed.")
     for one in look.proposals:
         say(f"{one.title if one.is_advised else f'Better left out: {one.title.lower()}'}. {one.reason}")
         if one.expected:

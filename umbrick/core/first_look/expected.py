@@ -23,7 +23,7 @@ from umbrick.core.units import format_clock, format_db
 _SECONDS = 10.0
 _QUIET_PERCENTILE, _LOUD_PERCENTILE = 10, 95
 _NEAR_SECONDS = 0.02
-_NOTICED_DB, _LOUDER_DB, _SOFTER_DB = 0.05, 0.5, -2.5
+_NOTICED_DB, _LOUDER_DB, _SOFTER_DB = 0.15, 0.5, -2.5
 _SPARE_THE_LOUD = "denoise", "dereverb"
 _MOST_FOUND_AGAIN = 1 / 3
 

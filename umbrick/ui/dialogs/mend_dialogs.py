@@ -94,7 +94,7 @@ class MendDialogs:
 
     def _show_first_look(self, looked: Looked) -> None:
         if not looked.look.proposals:
-            self._bench.said.emit("A first look found nothing that had better be done.")
+            self._bench.said.emit("A first look found nothing to propose.")
             return
         dialog = FirstLookDialog(looked, self._looking, self._listening, self._parent)
         if dialog.exec():
