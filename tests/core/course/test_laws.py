@@ -22,14 +22,14 @@ SETTINGS = {
     "dehum": [{"fundamental_hz": 50}, {"fundamental_hz": 60, "using": "notch", "harmonics": 3}],
     "denoise": [
         {},
-        {"strength": "3000:0 9000:0 9500:80"},
         {
             "print": "0-3000",
             "reduction_db": 30,
             "channels": "each",
             "weighting": "500:6 2000:-3",
-            "attack_ms": 60,
-            "release_ms": 150,
+            "attack_ms": 30,
+            "release_ms": 60,
+            "strength": "3000:0 9000:0 9500:80",
         },
     ],
     "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3"}],
