@@ -91,9 +91,14 @@ def test_a_decent_start_in_five_acts(hurt, window, qtbot):
 
 def test_nothing_is_done_when_it_is_left(hurt, window, qtbot):
     before = heard(hurt)
+    hurt.press("F5")
+    hurt.type("plosive", window.docket.search)
+    window.strips[1].setFocus()
 
     def look(dialog):
         qtbot.waitUntil(lambda: not window.looking.is_working_out, timeout=60_000)
+        # What the docket does not show is there all the same.
+        assert "Take out clicks" in [title_of(dialog, number) for number in range(len(dialog.rows))]
         press(dialog, Qt.Key.Key_B)
         press(dialog, Qt.Key.Key_2)
         assert window.listening.is_playing

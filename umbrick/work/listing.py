@@ -70,6 +70,10 @@ class Listing:
         rows = self.open_rows
         return self._findings(rows if kind is None else rows[self.table.of_kind(kind)[rows]])
 
+    def all_open(self) -> list[Finding]:
+        """Return the open findings, also those that the sieve leaves out."""
+        return self._findings(np.flatnonzero(self.is_listed & (self.codes == CODES[State.OPEN])))
+
     def open_of(self, findings: Iterable[Finding]) -> list[Finding]:
         """Return those of some findings that are open."""
         given = list(findings)

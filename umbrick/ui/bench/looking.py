@@ -91,7 +91,7 @@ class Looking(Task):
 
     def _draft(self, work: Work) -> None:
         ground, course = work.ground, work.history.course
-        findings = tuple(work.listing().open_findings())
+        findings = tuple(work.listing().all_open())
 
         def run(job: Job) -> Looked:
             peak = work.measure_peak(ground.version)
