@@ -220,7 +220,10 @@ class Listening(QObject):
         else:
             if self._audition is None:
                 self.engine.stop()
-            before = self._auditioned[0] if self._auditioned else _held(audition.before, audition.rate, "before")
+            # The same before goes on playing; a mend that changes the length may have made it longer.
+            before = next(iter(self._auditioned), None)
+            if before is None or before.frames != len(audition.before):
+                before = _held(audition.before, audition.rate, f"before:{len(audition.before)}")
             after = _held(audition.after, audition.rate, f"after:{id(audition)}")
             self._audition, self._auditioned = audition, (before, after)
         self.reload()

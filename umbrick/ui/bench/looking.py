@@ -126,12 +126,15 @@ class Looking(Task):
             return before, moments(job, chosen)
 
         def came(parts: tuple[list[Wave], list[Wave]]) -> None:
-            self._hearing = None
             self._before = parts[0]
             self._listening.audition(_audition(looked, *parts))
-            self.heard_changed.emit()
 
-        self._hearing = self._bench.jobs.start("working out what is heard", run, came)
+        def ended() -> None:
+            if self._hearing is job:
+                self._hearing = None
+                self.heard_changed.emit()
+
+        job = self._hearing = self._bench.jobs.start("working out what is heard", run, came, ended=ended)
         self.heard_changed.emit()
 
     def leave(self) -> None:
