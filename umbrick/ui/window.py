@@ -21,6 +21,7 @@ from umbrick.ui import theme as themes
 from umbrick.ui.arrangement import Arrangement
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
+from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.lifting import Lifting
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.looking import Looking
@@ -103,6 +104,12 @@ class _Themed(Protocol):
     def set_theme(self, theme: themes.Theme) -> None: ...
 
 
+class _Working(Protocol):
+    job: Job | None
+
+    def stop(self) -> None: ...
+
+
 class BenchWindow(QMainWindow):
     """The main window."""
 
@@ -141,6 +148,20 @@ class BenchWindow(QMainWindow):
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
         )
+        self._workers: tuple[tuple[str, _Working], ...] = (
+            ("Surveying", self.surveying),
+            ("Mending", self.mending),
+            ("Mending", self.lifting),
+            ("Rehearsing", self.rehearsing),
+            ("Rehearsing", self.rehearsing_noise),
+            ("First look", self.looking),
+            ("Reporting", self.reporting),
+            ("Working by hand", tools.handwork),
+            ("Measuring", self.coursing),
+            ("Settling", self.settling),
+            ("Saving", self.saving),
+        )
+        """What runs beside the window, and what it is called: the first with a job is told of, Esc stops them all."""
         self._ledger_is_open = False
         self.guide: GuideDialog | None = None
         hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
@@ -626,19 +647,7 @@ class BenchWindow(QMainWindow):
         if self.strengthening.holds:
             self.strengthening.leave()
             return
-        for working in (
-            self.surveying,
-            self.mending,
-            self.rehearsing,
-            self.rehearsing_noise,
-            self.looking,
-            self.lifting,
-            self.saving,
-            self.coursing,
-            self.settling,
-            self.reporting,
-            self.tools.handwork,
-        ):
+        for _, working in self._workers:
             working.stop()
 
     def ask_sound(self) -> None:
@@ -654,23 +663,7 @@ class BenchWindow(QMainWindow):
 
     def job_title(self) -> str:
         """Return what is under way, or nothing."""
-        if self.surveying.job:
-            return "Surveying"
-        if self.mending.job or self.lifting.job:
-            return "Mending"
-        if self.rehearsing.job or self.rehearsing_noise.job:
-            return "Rehearsing"
-        if self.looking.job:
-            return "First look"
-        if self.reporting.job:
-            return "Reporting"
-        if self.tools.handwork.job:
-            return "Working by hand"
-        if self.coursing.job:
-            return "Measuring"
-        if self.settling.job:
-            return "Settling"
-        return "Saving" if self.saving.job else ""
+        return next((title for title, working in self._workers if working.job), "")
 
     def is_settled(self) -> bool:
         """Whether all that was begun is done and drawn."""

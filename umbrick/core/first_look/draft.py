@@ -8,7 +8,10 @@ from dataclasses import replace
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.step import Course
 from umbrick.core.first_look.expected import weighed
-from umbrick.core.first_look.lying import (
+from umbrick.core.first_look.mends import DAMAGE, OF_A_LINE, mends_proposed
+from umbrick.core.first_look.moments import representative
+from umbrick.core.first_look.proposal import FirstLook
+from umbrick.core.first_look.steps import (
     Laying,
     lay_for_faults,
     lay_for_level,
@@ -16,9 +19,6 @@ from umbrick.core.first_look.lying import (
     lay_for_pauses,
     lay_for_room,
 )
-from umbrick.core.first_look.mends import DAMAGE, OF_A_LINE, mends_proposed
-from umbrick.core.first_look.moments import representative
-from umbrick.core.first_look.proposal import FirstLook
 from umbrick.core.measure.loudness_line import loudness_line
 from umbrick.core.survey.finding import Finding
 

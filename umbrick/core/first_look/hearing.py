@@ -63,6 +63,8 @@ def mended_within(
     held = {} if mended is None else mended
     made: list[Mended] = []
     for one in proposals:
+        if not one.findings:
+            continue
         if one.kind not in held:
             inside = tuple(f for f in one.findings if any(s.start <= f.start < s.stop for s in spans))
             batches = planned(apart(inside, version.rate), version)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from umbrick.core.first_look.moments import weight
 from umbrick.core.first_look.proposal import Proposal
 from umbrick.core.mend.plan import SURE_ENOUGH
 from umbrick.core.mend.remedies import first_remedy
@@ -44,7 +45,7 @@ def mends_proposed(version: Version, findings: Sequence[Finding], kind: str, tit
     if not own:
         return None
     sure = tuple(finding for finding in own if finding.confidence >= SURE_ENOUGH)
-    worst = max(sure or own, key=lambda finding: (finding.severity * finding.confidence, -finding.start))
+    worst = max(sure or own, key=lambda finding: (weight(finding), -finding.start))
     remedy = first_remedy(worst, version)
     if remedy is None:
         return None
@@ -55,21 +56,17 @@ def mends_proposed(version: Version, findings: Sequence[Finding], kind: str, tit
         return replace(doubted, reason=reason)
     count = format_count(len(sure), "place")
     where = f"{count}, {'the worst ' if len(sure) > 1 else ''}at {format_clock(worst.start, version.rate)}"
-    if kind in _A_VOICES_OWN and len(sure) < _FEWEST:
-        reason = f"Just {where}: better judged by ear."
-        return replace(doubted, reason=reason, findings=sure)
-    if kind == "stutter" and not _are_a_lines(sure, findings):
-        reason = f"{where}: what comes again may be meant."
-        return replace(doubted, reason=reason, findings=sure)
-    if kind == "click" and are_many_and_faint(sure, version):
-        reason = "Very many clicks, most of them faint: this sound may be made of them."
-        return replace(doubted, reason=reason, findings=sure)
-    if not remedy.is_advised:
-        reason = f"{count} of {noun}, but a mend would hardly gain."
-        return replace(doubted, reason=reason, findings=sure)
     doubtful = f"; {len(own) - len(sure)} doubtful left as found" if len(own) > len(sure) else ""
-    reason = f"{where}{doubtful}."
-    return replace(doubted, reason=reason, findings=sure, is_advised=True)
+    against = ""
+    if kind in _A_VOICES_OWN and len(sure) < _FEWEST:
+        against = f"Just {where}: better judged by ear."
+    elif kind == "stutter" and not _are_a_lines(sure, findings):
+        against = f"{where}: what comes again may be meant."
+    elif kind == "click" and are_many_and_faint(sure, version):
+        against = "Very many clicks, most of them faint: this sound may be made of them."
+    elif not remedy.is_advised:
+        against = f"{count} of {noun}, but a mend would hardly gain."
+    return replace(doubted, reason=against or f"{where}{doubtful}.", findings=sure, is_advised=not against)
 
 
 def _are_a_lines(stutters: Sequence[Finding], findings: Sequence[Finding]) -> bool:

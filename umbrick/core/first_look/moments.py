@@ -45,7 +45,7 @@ def representative(levels: Levels, findings: Iterable[Finding], frames: int, rat
     weights = np.zeros(len(levels) + 1)
     for finding in findings:
         if finding.kind not in SPANNING_KINDS:
-            weights[min(finding.start // frame, len(levels) - 1)] += finding.severity * finding.confidence + 1e-3
+            weights[min(finding.start // frame, len(levels) - 1)] += weight(finding)
     total = np.concatenate([[0.0], np.cumsum(weights)])
     damage = total[starts + width] - total[starts]
     free = np.ones(len(starts), bool)
@@ -67,12 +67,17 @@ def representative(levels: Levels, findings: Iterable[Finding], frames: int, rat
     )
 
 
+def weight(finding: Finding) -> float:
+    """Return how much a finding weighs beside others; each weighs something."""
+    return finding.severity * finding.confidence + 1e-3
+
+
 def worst_stretch(findings: Iterable[Finding], seconds: float, frames: int, rate: int) -> tuple[int, int]:
     """Return the stretch of so many seconds, or all there is, in which findings weigh most."""
     length = min(frames, round(seconds * rate))
     inside = sorted(findings, key=lambda finding: finding.start)
     starts = np.array([finding.start for finding in inside], np.int64)
-    weights = np.cumsum([0.0, *(finding.severity * finding.confidence + 1e-3 for finding in inside)])
+    weights = np.cumsum([0.0, *map(weight, inside)])
     ends = np.searchsorted(starts, starts + length)
     first = int(np.argmax(weights[ends] - weights[np.arange(len(starts))]))
     # A little before the first of them, so that it is not cut at the edge.

@@ -32,6 +32,11 @@ class Grid:
         """Return the windows, from the first to before the last, that hold any frame of a span."""
         return (start - self.size) // self.hop + 1, -(-stop // self.hop)
 
+    def inside(self, start: int, stop: int) -> tuple[int, int]:
+        """Return the windows, from the first to before the last, that lie in a span as a whole: none if it is short."""
+        first = -(-start // self.hop)
+        return first, max(first, (stop - self.size) // self.hop + 1)
+
     def spectra(self, wave: Wave, at: int, first: int, last: int) -> Spectra:
         """Return the spectra of windows, shape ``(last - first, size // 2 + 1)``.
 
@@ -59,6 +64,12 @@ class Grid:
         begin = first * hop
         made: Wave = laid.reshape(-1)[start - begin : stop - begin]
         return made
+
+
+def powers_of(spectra: Spectra) -> Wave:
+    """Return the powers of spectra."""
+    made: Wave = spectra.real**2 + spectra.imag**2
+    return made
 
 
 @lru_cache(maxsize=16)

@@ -9,6 +9,7 @@ import numpy.typing as npt
 
 from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
+from umbrick.core.spectral.grid import powers_of
 from umbrick.core.spectral.noise_print import finest, line_powers
 
 Levels = npt.NDArray[np.float64]
@@ -50,14 +51,14 @@ def noise_drift(
     found: list[npt.NDArray[np.float32]] = []
     for start, stop in blocks_of([(0, sound.frames)], _BLOCK_FRAMES, progress, is_cancelled):
         block = sound.read(start, min(sound.frames, stop + grid.size))
-        first = -(-start // grid.hop)
-        last = min(-(-stop // grid.hop), (start + len(block) - grid.size) // grid.hop + 1)
+        first, last = grid.inside(start, start + len(block))
+        last = min(last, -(-stop // grid.hop))
         if last <= first:
             continue
         over = np.full((len(prints), last - first), np.nan, np.float32)
         for row, (channel, own) in enumerate(zip(channels, prints, strict=True)):
             spectra = grid.spectra(np.ascontiguousarray(block[:, channel]), start, first, last)[:, seen]
-            ratio_db = 10 * np.log10((spectra.real**2 + spectra.imag**2) / own + 1e-20)
+            ratio_db = 10 * np.log10(powers_of(spectra) / own + 1e-20)
             is_noise = ratio_db.std(axis=1) <= _MOST_UNEVEN_DB
             over[row, is_noise] = np.median(ratio_db[is_noise], axis=1) - _MEDIAN_DB
         # Noise that all channels hear: what sounds in any of them is none.

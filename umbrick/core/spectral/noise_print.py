@@ -10,7 +10,7 @@ import scipy.ndimage
 
 from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
-from umbrick.core.spectral.grid import Grid, size_for
+from umbrick.core.spectral.grid import Grid, powers_of, size_for
 
 Powers = npt.NDArray[np.float64]
 
@@ -68,8 +68,8 @@ def measured_print(
     grid = Grid(size, power=2)
     total, count = np.zeros((len(channels), size // 2 + 1)), 0
     for start, stop in blocks_of(spans, _BLOCK_FRAMES, progress, is_cancelled):
-        first, last = -(-start // grid.hop), (stop - size) // grid.hop + 1
-        if last <= first:
+        first, last = grid.inside(start, stop)
+        if last == first:
             continue
         block = sound.read(start, stop)
         for row, channel in enumerate(channels):
@@ -99,7 +99,7 @@ def estimated_print(
     most = max(_FEWEST_QUIET, _MOST_HELD // max(1, blocks))
     for start, stop in blocks_of(spans, _BLOCK_FRAMES * 8, progress, is_cancelled):
         block = sound.read(start, stop)
-        first, last = -(-start // grid.hop), (stop - grid.size) // grid.hop + 1
+        first, last = grid.inside(start, stop)
         for row, channel in enumerate(channels):
             if last > first:
                 powers = _powers(grid, np.ascontiguousarray(block[:, channel]), start, first, last)
@@ -182,9 +182,7 @@ def _between_bands(levels_db: Sequence[float], rate: float, lines: int) -> Power
 
 
 def _powers(grid: Grid, wave: npt.NDArray[np.float32], at: int, first: int, last: int) -> npt.NDArray[np.float32]:
-    spectra = grid.spectra(wave, at, first, last)
-    made: npt.NDArray[np.float32] = spectra.real**2 + spectra.imag**2
-    return made
+    return powers_of(grid.spectra(wave, at, first, last))
 
 
 def _as_levels(powers: Powers, grid: Grid, rate: float) -> list[list[float]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Callable, Sequence
 from functools import lru_cache
 from typing import NamedTuple
@@ -11,7 +12,7 @@ import numpy.typing as npt
 
 from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
-from umbrick.core.spectral.grid import Grid, size_for
+from umbrick.core.spectral.grid import Grid, powers_of, size_for
 
 Powers = npt.NDArray[np.float32]
 
@@ -77,22 +78,17 @@ def falls_of(
     However fast it breaks off, no sound falls faster than its room lets it: of all the falls in a recording the
     steepest twentieth are those of the room (E. A. P. Habets, S. Gannot, I. Cohen, 2009, take its decay for known; the
     low quantiles of decays tell it: J. Y. C. Wen, E. A. P. Habets, P. A. Naylor, 2008). Where not even the steepest
-    hundredth is much steeper, nothing but the room lets sound die away.
+    hundredth is much steeper, nothing but the room lets sound die away. ``spans`` are in order and apart.
     """
     every = rays(sound.rate)
     found: list[list[list[Powers]]] = [[[] for _ in spans] for _ in every]
-    numbers = {span: number for number, span in enumerate(spans)}
-    at = iter(numbers)
-    stop_of_span, number = -1, -1
     for start, stop in blocks_of(spans, _BLOCK_FRAMES, progress, is_cancelled):
-        if start >= stop_of_span or number < 0:
-            span = next(at)
-            stop_of_span, number = span[1], numbers[span]
-        block = sound.read(start, min(stop_of_span, stop + every[-1].grid.size))[:, list(channels)]
+        number = bisect_right(spans, start, key=lambda span: span[0]) - 1
+        block = sound.read(start, min(spans[number][1], stop + every[-1].grid.size))[:, list(channels)]
         for one, rows in zip(every, found, strict=True):
             grid = one.grid
-            first = -(-start // grid.hop)
-            last = min(-(-stop // grid.hop), (start + len(block) - grid.size) // grid.hop + 1)
+            first, last = grid.inside(start, start + len(block))
+            last = min(last, -(-stop // grid.hop))
             if last > first:
                 rows[number].append(np.add.reduceat(_powers(block, start, first, last, grid), one.edges, axis=1))
     steep = [_falls_db(one, rows, _STEEP_SHARE) for one, rows in zip(every, found, strict=True)]
@@ -109,7 +105,7 @@ def _powers(block: npt.NDArray[np.float32], at: int, first: int, last: int, grid
     total = np.zeros((last - first, grid.size // 2 + 1), np.float32)
     for channel in range(block.shape[1]):
         spectra = grid.spectra(np.ascontiguousarray(block[:, channel], np.float32), at, first, last)
-        total += spectra.real**2 + spectra.imag**2
+        total += powers_of(spectra)
     return total
 
 

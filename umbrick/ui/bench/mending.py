@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QObject, Signal
 
-from umbrick.core.course.for_kinds import LAID_FOR
+from umbrick.core.course.for_kinds import laid_for
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.parameters import Parameters
@@ -311,7 +311,7 @@ class Mending(QObject):
         if state is not State.OPEN:
             return f"This finding is {state.value} already; undo to change that."
         if not is_mendable(work.focus.kind):
-            return why_not_mended(work.focus.kind)
+            return why_not_mended(work.focus)
         return work.held
 
     def _all_mended(self, work: Work, edit: Edit, refused: Sequence[Refused], goes_on: bool) -> None:
@@ -445,11 +445,11 @@ def _trust(mended: Mended, channel: int) -> tuple[TrustBand, ...]:
     return tuple(band for band in bands if band is not None)
 
 
-def why_not_mended(kind: str) -> str:
-    """Return why no place of a kind is mended, and what is done instead."""
-    title = KINDS[kind].title
-    if kind == "intrusion":
+def why_not_mended(finding: Finding) -> str:
+    """Return why a finding is not mended at its place, and what is done instead."""
+    title, laid = KINDS[finding.kind].title, laid_for(finding)
+    if laid is None:
+        return f"There is no method yet for {title.lower()}."
+    if laid.is_of_place:
         return f"{title}: taken out where they sound, in the course (Alt+Enter)."
-    if kind in LAID_FOR:
-        return f"{title}: taken out over all of the recording, not place by place (Alt+Enter)."
-    return f"There is no method yet for {title.lower()}."
+    return f"{title}: taken out over all of the recording, not place by place (Alt+Enter)."

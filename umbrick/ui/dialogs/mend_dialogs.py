@@ -61,7 +61,7 @@ class MendDialogs:
             return
         kind = finding.kind
         if not is_mendable(kind):
-            self._bench.said.emit(why_not_mended(kind))
+            self._bench.said.emit(why_not_mended(finding))
             return
         kinds = [kind, *(self._mending.kin_of(kind, work) if with_family else [])]
         dialog = MendAllDialog(work, kinds, self._mending.preferred(work), self._theme(), self._parent)

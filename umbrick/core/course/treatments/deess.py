@@ -15,7 +15,7 @@ from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Source
 from umbrick.core.spectral.evening import evened_power
-from umbrick.core.spectral.grid import Grid, size_for
+from umbrick.core.spectral.grid import Grid, powers_of, size_for
 
 Single = npt.NDArray[np.float32]
 
@@ -42,7 +42,7 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
     first, last = grid.over(start, stop)
     waves = np.ascontiguousarray(block.samples.T, np.float32)
     spectra = [grid.spectra(wave, begin, first - _REACH, last + _REACH) for wave in waves]
-    power = np.max([own.real**2 + own.imag**2 for own in spectra], axis=0)
+    power = np.max([powers_of(own) for own in spectra], axis=0)
     hz = _hz(grid, block.rate)
     own_db = np.array(profile["levels_db"], np.float32) + np.float32(settings["threshold_db"])
     high = hz >= _LOW_HZ
@@ -95,13 +95,13 @@ def learn(
     high = hz >= _LOW_HZ
     found: list[Single] = []
     for start, stop in blocks_of(spans, _BLOCK_FRAMES, progress, is_cancelled):
-        first, last = -(-start // grid.hop), (stop - grid.size) // grid.hop + 1
-        if last <= first:
+        first, last = grid.inside(start, stop)
+        if last == first:
             continue
         block = sound.read(start, stop)
         for channel in channels:
             spectra = grid.spectra(np.ascontiguousarray(block[:, channel]), start, first, last)
-            power = spectra.real**2 + spectra.imag**2
+            power = powers_of(spectra)
             bright = power[_is_bright(power, hz)]
             level = bright[:, high].sum(axis=1)
             # Of every block the strongest are kept: enough to tell the mean of them all.

@@ -15,7 +15,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters, band_of
 from umbrick.core.sound.source import Source
-from umbrick.core.spectral.grid import Grid, Spectra, size_for
+from umbrick.core.spectral.grid import Grid, Spectra, powers_of, size_for
 from umbrick.core.spectral.noise_drift import drift_at, noise_drift
 from umbrick.core.spectral.noise_print import FINEST_SECONDS, estimated_print, line_powers, measured_print, print_bands
 from umbrick.core.spectral.prints import ADAPTIVE, parsed_print
@@ -156,9 +156,7 @@ def _weighted(spectra: Spectra, gain: Single, one: _Resolution) -> Spectra:
 
 
 def _powers(spectra: Spectra, one: _Resolution) -> Single:
-    part = spectra[:, : one.lines]
-    made: Single = part.real**2 + part.imag**2
-    return made
+    return powers_of(spectra[:, : one.lines])
 
 
 @lru_cache(maxsize=8)

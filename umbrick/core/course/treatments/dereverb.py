@@ -14,6 +14,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.sound.source import Source
+from umbrick.core.spectral.grid import powers_of
 from umbrick.core.spectral.room import falls_of, late_powers, over_time, rays
 from umbrick.core.spectral.weighting import parsed_weighting, weighting_db
 
@@ -46,7 +47,7 @@ def process(block: Block, settings: Parameters, profile: Profile) -> Wave:
         first, last = one.grid.over(start, stop)
         earliest = first - one.ages[-1] - 1
         spectra = [one.grid.spectra(wave, begin, earliest, last + 1) for wave in waves]
-        powers = over_time(np.sum([own.real**2 + own.imag**2 for own in spectra], axis=0, dtype=np.float32))
+        powers = over_time(np.sum([powers_of(own) for own in spectra], axis=0, dtype=np.float32))
         more = _weights(str(settings["weighting"]), block.rate, number) * np.float32(_EXCESS)
         late = late_powers(one, powers[1:-1], profile["falls_db"][number]) * more
         gain = np.maximum(1 - late / (_over_lines(powers[one.ages[-1] + 1 : -1]) + _TINY), _FLOOR)
