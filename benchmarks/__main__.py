@@ -7,6 +7,7 @@ import sys
 from pathlib import Path
 
 from benchmarks import (
+    areas,
     blanks,
     breaking,
     casebook,
@@ -58,6 +59,7 @@ BENCHMARKS = {
         hum,
         room,
         voice,
+        areas,
         first_look,
         knees,
         casebook,

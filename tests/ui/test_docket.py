@@ -257,7 +257,7 @@ def test_a_level_step_is_levelled_by_one_key(hands, tmp_path):
     assert hands.work.listing().open_findings("level_step") == []
 
 
-def test_an_intrusion_is_notched_where_it_sounds(hands, window, tmp_path):
+def test_an_intrusion_is_taken_out_in_its_area(hands, window, tmp_path):
     sound = 0.5 * speech(16.0)
     at = np.arange(2 * RATE) / RATE
     bell = np.minimum(1, np.minimum(at, 2 - at) / 0.05)
@@ -267,18 +267,20 @@ def test_an_intrusion_is_notched_where_it_sounds(hands, window, tmp_path):
     (finding,) = hands.work.listing().open_findings("intrusion")
     hands.window.bench.focus(finding)
     hands.settle()
-    assert "Notch it where it sounds" in window.treatment.finding.lay.text()
-    hands.press("Alt+Enter")
+    assert "Rebuild" in window.treatment.finding.cards[0].accessibleName()
+    before = hands.work.version.read(0, hands.work.frames)[:, 0]
+    hands.press("Return")
     hands.settle()
-    (step,) = hands.work.history.course
-    assert step.spans is not None
-    before, after = (version.read(0, hands.work.frames)[:, 0] for version in (hands.work.version, hands.work.outcome))
+    (mend,) = hands.work.history.mends
+    assert mend.method == "area"
+    assert mend.finding_ids == (finding.id,)
+    after = hands.work.version.read(0, hands.work.frames)[:, 0]
     assert np.array_equal(after[: 5 * RATE], before[: 5 * RATE])
 
     def tone(wave):
         return np.abs(np.sum(wave[6 * RATE + RATE // 2 : 7 * RATE + RATE // 2] * np.exp(2j * np.pi * 3100 * at[:RATE])))
 
-    assert tone(after) < 0.1 * tone(before)
+    assert tone(after) < 0.01 * tone(before)
 
 
 def test_what_no_method_mends_says_so(docket, window):

@@ -40,6 +40,7 @@ METHOD_NAMES = (
     "level",
     "plosive",
     "sibilance",
+    "area",
     "trim",
     "filter",
     "dc",

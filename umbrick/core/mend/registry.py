@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from umbrick.core.course.treatments import dc, deess, dehum, denoise, dereverb, filter, lull, normalize
 from umbrick.core.errors import ParameterError
+from umbrick.core.mend.areas import area
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice, trim
 from umbrick.core.mend.declipping import declip
 from umbrick.core.mend.filling import bridge, graft
@@ -31,6 +32,7 @@ METHODS: dict[str, Method] = {
         level,
         plosive,
         sibilance,
+        area,
         trim,
         filter,
         dc,

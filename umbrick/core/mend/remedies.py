@@ -8,8 +8,11 @@ from itertools import islice
 
 import numpy as np
 
+from umbrick.core.areas.harmonics import sounding_harmonics
+from umbrick.core.areas.placed import line_at
 from umbrick.core.measure.level_part import part_beside
 from umbrick.core.measure.pauses import nearest_pause
+from umbrick.core.mend.areas import area
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice
 from umbrick.core.mend.cutting.joins import joins
 from umbrick.core.mend.declipping import declip
@@ -400,6 +403,23 @@ def _level_step(finding: Finding, version: Version) -> list[Remedy]:
     return made
 
 
+def _intrusion(finding: Finding, version: Version) -> list[Remedy]:
+    low, high = finding.detail.get("band_hz", (0.0, version.rate / 2))
+    where = line_at(version, finding.channels[0], finding.start, finding.stop, (low, high))
+    place = Place(where.start, where.stop, finding.channels, (finding.id,))
+    outline: dict[str, float | str] = {"outline": where.area.text}
+    harmonics = sounding_harmonics(version, finding.channels[0], where.start, where.area)
+    if harmonics > 1:
+        outline["harmonics"] = float(harmonics)
+    return [
+        Remedy("Rebuild", "takes its tones out, and brings the rest of its area to what is around",
+               area.METHOD, outline, place, 2),
+        Remedy("Lower to what is around", "its area no louder than what is before, after, above and below it",
+               area.METHOD, {**outline, "action": "auto"}, place, 0),
+        Remedy("Lower by 24 dB", "its area, by one gain", area.METHOD, {**outline, "action": "level"}, place, 0),
+    ]  # fmt: skip
+
+
 def _hard_edge(finding: Finding, version: Version) -> list[Remedy]:
     at_start = finding.start < version.frames // 2
     direction = "in" if at_start else "out"
@@ -428,4 +448,5 @@ _OFFERINGS: dict[str, Offering] = {
     "peak": _peak,
     "hard_edge": _hard_edge,
     "level_step": _level_step,
+    "intrusion": _intrusion,
 }

@@ -159,16 +159,14 @@ class Coursing(Task):
         """Return why that cannot be laid now, or nothing."""
         if reason := self.reason_against():
             return reason
-        return "" if self.laid_for_focus() else "This is for hum, hiss, rumble, DC and intrusions: choose one (N)."
+        return "" if self.laid_for_focus() else "This is for hum, hiss, rumble and DC: choose one (N)."
 
     def lay_for_focus(self) -> None:
-        """Lay over all of the recording, or just its place, what takes out the finding in focus."""
+        """Lay over all of the recording what takes out the finding in focus."""
         work, laid = self._bench.work, self.laid_for_focus()
         if work is None or work.focus is None or laid is None or self._is_held(work):
             return
-        span = work.focus.start, work.focus.stop
-        spans = map_spans(work.version, work.history.original, [span]) if laid.is_of_place else None
-        self._lay(work, laid.method, laid.settings, tuple(range(work.channels)), spans)
+        self._lay(work, laid.method, laid.settings, tuple(range(work.channels)), None)
 
     def add_by_print(self, method: str) -> None:
         """Lay over all of the recording what takes out noise, or hum, as it is where something is selected."""

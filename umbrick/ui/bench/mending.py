@@ -450,6 +450,4 @@ def why_not_mended(finding: Finding) -> str:
     title, laid = KINDS[finding.kind].title, laid_for(finding)
     if laid is None:
         return f"There is no method yet for {title.lower()}."
-    if laid.is_of_place:
-        return f"{title}: taken out where they sound, in the course (Alt+Enter)."
     return f"{title}: taken out over all of the recording, not place by place (Alt+Enter)."

@@ -89,7 +89,7 @@ def course_commands(
                 "Find the hum in the selection, which holds nothing else, and take it out of all of the recording",
                 lambda: coursing.add_by_print("dehum"), ("Ctrl+Alt+H",), no_noise),
         Command("lay_for_finding", _MENU, "Lay what this finding needs",
-                "For hum, hiss, rumble and DC over all of the recording, for an intrusion where it sounds: lay what takes it out", coursing.lay_for_focus,
+                "For hum, hiss, rumble and DC: lay over all of the recording what takes it out", coursing.lay_for_focus,
                 ("Alt+Enter", "Alt+Return"), coursing.reason_not_to_lay_for_focus),
         Command("next_step", _MENU, "Next step", "Work on the next step of the course", lambda: coursing.choose_next(1),
                 ("Alt+PgDown",), no_step, separated=True),

@@ -40,8 +40,6 @@ def _way_of(finding: Finding) -> str:
     laid = laid_for(finding)
     if laid is None:
         return "There is no method for it yet"
-    if laid.is_of_place:
-        return "It is taken out where it sounds, in the course"
     return "It runs through the recording and is taken out over all of it, in the course"
 
 
@@ -272,7 +270,7 @@ class Treatment(QWidget):
         laid = laid_for(finding) if work is not None and finding is not None else None
         self.lay.setVisible(laid is not None)
         if laid is not None:
-            self.lay.setText(f"{laid.words}{'' if laid.is_of_place else ', over all'}  Alt+Enter")
+            self.lay.setText(f"{laid.words}, over all  Alt+Enter")
         self._show_cards()
         self._show_settings()
         self.legend.setVisible(offers is not None)

@@ -1,0 +1,137 @@
+"""Areas: intruders planted over clean recordings, rebuilt in their true area and in what one click gathers.
+
+The signal-to-distortion ratio is that inside the true area. Printed beside ours: the area lowered as a whole to the
+level that the truth has there, and magnitudes that lie evenly between those before and after it.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from zlib import crc32
+
+import numpy as np
+
+from benchmarks.corpus import as_a_file, clean
+from benchmarks.intruders import INTRUDERS, TONAL, true_area
+from umbrick.core.areas.transform import ShortTime
+from umbrick.core.areas.treating import RAMP_SECONDS
+from umbrick.core.mend.applying import apply_method
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import method_named
+from umbrick.core.timeline.version import Version
+
+_LEVELS_DB = (3.0, 10.0)
+_SIZE_SECONDS = 0.043
+
+
+class Planted:
+    """An intruder over a recording, with what is right."""
+
+    def __init__(self, sound, rate, kind, level_db, random):
+        intruder = INTRUDERS[kind](rate, random)
+        # Where the recording sounds: a place of the louder half.
+        for _ in range(20):
+            at = int(random.integers(rate, len(sound) - len(intruder) - rate))
+            own = sound[at : at + len(intruder)]
+            if np.sqrt(np.mean(own**2)) > 0.5 * np.sqrt(np.mean(sound**2)):
+                break
+        intruder = intruder * np.sqrt(np.mean(own**2) / np.mean(intruder**2)) * 10 ** (level_db / 20)
+        self.rate, self.at, self.stop, self.right = rate, at, at + len(intruder), sound
+        self.area = true_area(intruder, rate, len(intruder))
+        self.wrong = sound.copy()
+        self.wrong[at : self.stop] += intruder
+        reach = 3 * rate // 10
+        self.around = slice(max(0, at - reach), self.stop + reach)
+        self.transform = ShortTime(2 ** round(np.log2(_SIZE_SECONDS * rate)))
+        cells = self.transform.cells(self.around.stop - self.around.start, rate, self.around.start - at)
+        self.mask = self.area.covered(cells)
+        self.truth = self.inside(self.right)
+
+    def inside(self, wave):
+        """Return what a wave has in the area."""
+        return self.transform.spectra(wave[self.around]) * self.mask
+
+    def sdr_db(self, wave):
+        """Return the signal-to-distortion ratio in the area."""
+        return 10 * np.log10(np.sum(np.abs(self.truth) ** 2) / np.sum(np.abs(self.inside(wave) - self.truth) ** 2))
+
+    def energy_db(self, wave):
+        """Return how loud a wave is in the area, against the truth."""
+        return 10 * np.log10(np.sum(np.abs(self.inside(wave)) ** 2) / np.sum(np.abs(self.truth) ** 2))
+
+    def with_spectra(self, change):
+        """Return the wrong wave with its spectra changed."""
+        wave = self.wrong.copy()
+        spectra = self.transform.spectra(wave[self.around])
+        wave[self.around] = self.transform.sound(change(spectra), self.around.stop - self.around.start)
+        return wave
+
+    def lowered(self):
+        """Return it with the area as loud as it ought to be."""
+        gain = 10 ** (-self.energy_db(self.wrong) / 20)
+        return self.with_spectra(lambda spectra: spectra * (1 + self.mask * (gain - 1)))
+
+    def interpolated(self):
+        """Return it with magnitudes in the area evenly between those before and after."""
+
+        def change(spectra):
+            levels = np.abs(spectra)
+            rows = np.arange(len(levels))
+            for column in range(levels.shape[1]):
+                known = self.mask[:, column] < 0.05
+                if known.any() and not known.all():
+                    wanted = np.interp(rows, rows[known], levels[known, column])
+                    factor = np.minimum(1, wanted / np.maximum(levels[:, column], 1e-12))
+                    spectra[:, column] *= 1 + self.mask[:, column] * (factor - 1)
+            return spectra
+
+        return self.with_spectra(change)
+
+    def mended(self, **settings):
+        """Return it mended in its area."""
+        start, stop, _, _ = self.area.extent
+        beside = round(RAMP_SECONDS * self.rate)
+        start = max(0, self.at + int(start) - beside)
+        stop = min(len(self.wrong), self.at + int(np.ceil(stop)) + beside)
+        version = Version.of(as_a_file(self.wrong[:, np.newaxis], self.rate, 32))
+        outline = self.area.moved(self.at - start).text
+        made = apply_method(version, method_named("area"), {"outline": outline, **settings}, [Place(start, stop, (0,))])
+        return made.version.read(0, version.frames)[:, 0].astype(float)
+
+
+def planted(files, kind, level_db):
+    """Yield intruders of a kind over each recording."""
+    for path in files:
+        sound, rate = clean(path)
+        random = np.random.default_rng(crc32(f"{path.name} {kind}".encode()))
+        yield Planted(sound.mean(axis=1), rate, kind, level_db, random)
+
+
+def run(files: list[Path]) -> None:
+    """Measure and print."""
+    for kind in INTRUDERS:
+        for level_db in _LEVELS_DB:
+            rows = []
+            for one in planted(files, kind, level_db):
+                before, made, flat, even = (
+                    one.sdr_db(one.wrong),
+                    one.mended(action="rebuild"),
+                    one.lowered(),
+                    one.interpolated(),
+                )
+                rows.append(
+                    (
+                        one.sdr_db(made) - before,
+                        one.sdr_db(one.mended(action="auto")) - before,
+                        one.sdr_db(flat) - before,
+                        one.sdr_db(even) - before,
+                        one.energy_db(made),
+                    )
+                )
+            gain, auto, flat, even, energy = np.array(rows).T
+            print(
+                f"{kind} ({'tonal' if kind in TONAL else 'not tonal'}) at +{level_db:g} dB: SDR in the area better by "
+                f"{gain.mean():.1f} dB (least {gain.min():.1f}); lowered to around {auto.mean():.1f}; as a whole "
+                f"{flat.mean():.1f}; even magnitudes {even.mean():.1f}; energy {np.median(energy):+.1f} dB "
+                f"({energy.min():+.1f} to {energy.max():+.1f})"
+            )

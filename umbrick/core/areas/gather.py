@@ -1,0 +1,128 @@
+"""Gathering: an area grown from one cell to all that goes on like it, or is found like it elsewhere in view."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+from scipy.ndimage import binary_closing, label, uniform_filter
+
+from umbrick.core.areas.area import Area
+from umbrick.core.areas.shapes import Mosaic
+from umbrick.core.areas.transform import ShortTime
+
+Wave = npt.NDArray[np.float64]
+Marks = npt.NDArray[np.bool_]
+
+TOLERANCE_DB = 24.0
+CONTEXT_SECONDS = 2.0
+LONGEST_SECONDS = 12.0
+_SIZES_SECONDS = (0.043, 0.021, 0.011)
+_USUAL_PERCENT = 70
+_MISSED_BY = 2
+
+
+class _Growth(NamedTuple):
+    """Over how many rows and bins powers are meant, how many seconds around tell what is usual, and by how much cells
+    stand out of that, and over how many bins cells are joined across a gap in time."""
+
+    smoothed: tuple[int, int]
+    usual_seconds: float
+    stands_out_db: float
+    bridged_bins: int
+
+
+_TONAL, _BROAD = _Growth((1, 1), 2.0, 9.0, 1), _Growth((3, 3), 0.5, 6.0, 3)
+
+
+@dataclass(frozen=True)
+class Gathering:
+    """How an area is grown: cells no more than ``tolerance_db`` fainter than where it began belong to it; only those
+    that hang together, unless ``everywhere``; at all of the frequencies unless it stays in those of ``in_time``."""
+
+    tolerance_db: float = TOLERANCE_DB
+    everywhere: bool = False
+    in_time: bool = False
+
+
+def gathered(wave: Wave, at: int, hz: float, rate: int, gathering: Gathering = Gathering()) -> Area | None:
+    """Return the area that goes on like a place in time and frequency; None if nothing stands out there.
+
+    Parameters
+    ----------
+    wave : ndarray, shape (frames,)
+        The place, and a few seconds around it, which tell what is usual there.
+    at : int
+        The frame of the place in the wave; frames of the area are counted from the wave's start.
+    hz : float
+        The frequency of the place.
+    rate : int
+        In Hz.
+    gathering : Gathering
+
+    Notes
+    -----
+    A seeded region growing (Adams, Bischof, 1994) over the levels of the spectra, in those windows that show the
+    place the most sharply. What is no louder than is usual at its frequency within the seconds around is left out.
+    """
+    transform, power = _sharpest(wave, at, hz, rate)
+    growth = _TONAL if transform.size >= _SIZES_SECONDS[0] * rate / 1.5 else _BROAD
+    # Single cells of what is no tone are loud or faint by chance.
+    power = np.maximum(uniform_filter(power, growth.smoothed), 0)
+    seed = _seed(power, at / transform.hop, hz * transform.size / rate)
+    levels_db = 10 * np.log10(power + 1e-30)
+    reach = max(1, round(growth.usual_seconds * rate / transform.hop))
+    nearby = levels_db[max(0, seed[0] - reach) : seed[0] + reach]
+    stands_out = levels_db > np.percentile(nearby, _USUAL_PERCENT, axis=0) + growth.stands_out_db
+    if not stands_out[seed]:
+        return None
+    alike = stands_out & (levels_db >= levels_db[seed] - gathering.tolerance_db)
+    if gathering.in_time:
+        reach = max(2, round(0.06 * seed[1]))
+        alike[:, : max(0, seed[1] - reach)] = False
+        alike[:, seed[1] + reach + 1 :] = False
+    # A cell or two that dip for a moment do not part what belongs together.
+    joined = binary_closing(np.pad(alike, _MISSED_BY), np.ones((2 * _MISSED_BY + 1, growth.bridged_bins)))[
+        _MISSED_BY:-_MISSED_BY, _MISSED_BY:-_MISSED_BY
+    ]
+    if gathering.everywhere:
+        mask = alike
+    else:
+        parts, _ = label(joined | alike, np.ones((3, 3)))
+        mask = parts == parts[seed]
+    return _area_of(mask, transform, rate)
+
+
+def _sharpest(wave: Wave, at: int, hz: float, rate: int) -> tuple[ShortTime, Wave]:
+    """Return the transform whose windows show a place the most sharply, and the powers of all of a wave's cells."""
+    best: tuple[float, ShortTime] | None = None
+    for seconds in _SIZES_SECONDS:
+        transform = ShortTime(int(max(64, 2 ** round(np.log2(seconds * rate)))))
+        reach = 2 * transform.size
+        low = max(0, at - reach)
+        power = np.square(np.abs(transform.spectra(wave[low : at + reach])))
+        row, column = _seed(power, (at - low) / transform.hop, hz * transform.size / rate)
+        density = float(power[row, column]) / np.square(transform.window).sum()
+        if best is None or density > best[0]:
+            best = density, transform
+    assert best is not None
+    return best[1], np.square(np.abs(best[1].spectra(wave)))
+
+
+def _seed(power: Wave, row: float, column: float) -> tuple[int, int]:
+    """Return the loudest cell next to a place."""
+    at, over = round(row), round(column)
+    rows = slice(max(0, at - 1), min(len(power), at + 2))
+    columns = slice(max(0, over - 2), min(power.shape[1], over + 3))
+    part = power[rows, columns]
+    index = int(part.argmax())
+    return rows.start + index // part.shape[1], columns.start + index % part.shape[1]
+
+
+def _area_of(mask: Marks, transform: ShortTime, rate: int) -> Area:
+    rows = np.flatnonzero(mask.any(axis=1))
+    first, last = int(rows[0]), int(rows[-1]) + 1
+    start = (first - 0.5) * transform.hop
+    return Area.of(Mosaic.of(mask[first:last], start, transform.hop, rate / transform.size))

@@ -1,0 +1,163 @@
+"""What is done to the sound in an area."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+from scipy.ndimage import convolve1d, maximum_filter, maximum_filter1d, uniform_filter1d
+
+from umbrick.core.areas.area import Area
+from umbrick.core.areas.around import Around, foretold
+from umbrick.core.areas.shapes import Cells
+from umbrick.core.areas.tones import Track, tone_of, tracks
+from umbrick.core.areas.transform import ShortTime
+from umbrick.core.filters.windows import hann
+
+Wave = npt.NDArray[np.float64]
+
+_LONG_SECONDS, _SHORT_SECONDS = 0.043, 0.023
+RAMP_SECONDS = 0.008
+_RAMP_BETA = 12.0
+_TONE_ROUNDS, _MOST_TONES = 3, 48
+_TONE_COVERED = 0.3
+_SPARED = 10 ** (6 / 10)
+"""What is rebuilt is taken for the intruder from so far over what is foretold."""
+_ENDED_SHARE = 0.25
+"""A tone is one if no more is left without it, close to it."""
+_CLOSE_BINS = 3
+_SKIRTS = 3, 6
+"""Over how many rows and bins beside an area its tones are taken out with it."""
+_STEADY_SECONDS = 0.016
+"""What changes faster is a throat's or a table's noise."""
+
+
+@dataclass(frozen=True)
+class Treating:
+    """What is done: ``level`` changes by ``gain_db``, ``auto`` lowers to what is around, ``rebuild`` rebuilds.
+
+    ``strength`` is how much of it, from 0 to 1; ``sides`` are those of :mod:`umbrick.core.areas.around`; ``soft_hz`` is
+    how softly the area ends in frequency.
+    """
+
+    action: str
+    gain_db: float = -24.0
+    strength: float = 1.0
+    sides: str = "auto"
+    soft_hz: float = 60.0
+
+
+def treated(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:
+    """Return the frames of a span of a wave with an area of it treated.
+
+    Parameters
+    ----------
+    wave : ndarray, shape (frames,)
+        The span and what is around it, which tells what would be there.
+    span : tuple of int
+        Where the area's place begins and ends in the wave. Nothing outside changes.
+    area : Area
+    rate : int
+        In Hz.
+    treating : Treating
+    """
+    return wave[span[0] : span[1]] + treating.strength * change_in(wave, span, area, rate, treating)
+
+
+def change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:
+    """Return by what a treatment at full strength changes the frames of a span; see :func:`treated`."""
+    transform = transform_for(area, rate)
+    spectra = transform.spectra(wave)
+    covered = softly_covered(area, transform.cells(len(wave), rate, -span[0]), treating.soft_hz)
+    if treating.action == "level":
+        change = transform.sound(spectra * covered * (10 ** (treating.gain_db / 20) - 1), len(wave))
+        return _within(change, span, rate)
+    power = np.square(np.abs(spectra))
+    cells = transform.hop / rate, rate / transform.size
+    around = foretold(power, covered, *cells, treating.sides)
+    left = spectra
+    if treating.action == "rebuild":
+        # What a tone's quick changes leave far from it is not the area's.
+        close = _with_skirts(covered)
+        left = spectra - close * transform.spectra(wave - _without_tones(wave, covered, around, transform, rate))
+        power = np.square(np.abs(left))
+    # Neighbouring bins together: what stands out in a single one is chance.
+    over = uniform_filter1d(power, 3, axis=1) / np.maximum(around.power, 1e-30)
+    spared = _SPARED if treating.action == "rebuild" else 1.0
+    gain = np.where(over > spared, np.maximum(over, 1.0) ** -0.5, 1.0)
+    return _within(transform.sound(left - spectra + left * covered * (gain - 1), len(wave)), span, rate)
+
+
+def _without_tones(wave: Wave, covered: Wave, around: Around, transform: ShortTime, rate: int) -> Wave:
+    """Return a wave without the tones that stand out in an area."""
+    left = wave.copy()
+    allowed = covered > _TONE_COVERED
+    for _ in range(_TONE_ROUNDS):
+        power = np.square(np.abs(transform.spectra(left)))
+        has_ended = True
+        found = tracks(power, around.power, allowed)[:_MOST_TONES]
+        for track in found:
+            tone = tone_of(left, track, around.power, transform, rate)
+            if tone.steady_seconds < _STEADY_SECONDS:
+                continue
+            without = left.copy()
+            without[tone.start : tone.start + len(tone.wave)] -= tone.wave
+            if _close_to(without, track, transform) <= _ENDED_SHARE * _close_to(left, track, transform):
+                left, has_ended = without, False
+        if has_ended:
+            break
+    return left
+
+
+def _close_to(wave: Wave, track: Track, transform: ShortTime) -> float:
+    """Return the power of the cells that a tone goes through, and of those beside them."""
+    first, last = int(track.rows[0]), int(track.rows[-1])
+    low, high = max(0, (first - 2) * transform.hop), (last + 2) * transform.hop
+    power = np.square(np.abs(transform.spectra(wave[low:high])))[track.rows - low // transform.hop]
+    bins = np.rint(track.bins).astype(np.int64)[:, np.newaxis] + np.arange(-_CLOSE_BINS, _CLOSE_BINS + 1)
+    return float(np.take_along_axis(power, np.clip(bins, 0, power.shape[1] - 1), axis=1).sum())
+
+
+def _with_skirts(covered: Wave) -> Wave:
+    """Return a cover with the cells beside it into which a tone in it spreads."""
+    rows, bins = _SKIRTS
+    wide = maximum_filter(covered, (2 * rows + 1, 2 * bins + 1))
+    window = hann(2 * bins + 2)[1:]
+    return np.asarray(convolve1d(wide, window / window.sum(), axis=1, mode="nearest"))
+
+
+def transform_for(area: Area, rate: int) -> ShortTime:
+    """Return the transform in which an area is treated: long windows, or short ones where it is short and wide."""
+    start, stop, low, high = area.extent
+    is_short = stop - start < 4 * _LONG_SECONDS * rate and high - low > 4 / _SHORT_SECONDS
+    seconds = _SHORT_SECONDS if is_short else _LONG_SECONDS
+    return ShortTime(int(max(64, 2 ** round(np.log2(seconds * rate)))))
+
+
+def softly_covered(area: Area, cells: Cells, soft_hz: float) -> Wave:
+    """Return how far an area covers each cell, its edges softened in frequency."""
+    # A row's window reaches into the next ones.
+    covered = maximum_filter1d(area.covered(cells), 3, axis=0)
+    width = 2 * round(soft_hz / cells.hz / 2) + 1
+    if width > 1:
+        # The edge lies outside, so that all of the area is meant in full.
+        covered = maximum_filter1d(covered, width, axis=1)
+        window = hann(width + 1)[1:]
+        covered = convolve1d(covered, window / window.sum(), axis=1, mode="nearest")
+    return np.asarray(covered)
+
+
+def _within(change: Wave, span: tuple[int, int], rate: int) -> Wave:
+    """Return a change inside of a span, which comes and goes within some milliseconds unless the wave ends there."""
+    start, stop = span
+    made = change[start:stop].copy()
+    ramp = min(len(made) // 2, round(RAMP_SECONDS * rate))
+    # The sum of a Kaiser window: as short a ramp as leaks no more than −100 dB to other frequencies.
+    window = np.kaiser(ramp + 1, _RAMP_BETA)
+    rise = (np.cumsum(window) / window.sum())[:ramp]
+    if start > 0:
+        made[:ramp] *= rise
+    if stop < len(change):
+        made[len(made) - ramp :] *= rise[::-1]
+    return made

@@ -1,0 +1,1 @@
+"""What is done to an area in time and frequency."""

@@ -1,0 +1,98 @@
+"""Area: changes what lies in an area of time and frequency, by a level, down to what is around, or rebuilt from it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from umbrick.core.areas.area import MOST_HARMONICS, Area, band_over
+from umbrick.core.areas.around import SIDES
+from umbrick.core.areas.treating import Treating, treated
+from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.mend.making import already_made
+from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
+from umbrick.core.mend.parameters import Parameter, Parameters, band_of
+from umbrick.core.mend.place import Place
+from umbrick.core.timeline.patch import Nature
+from umbrick.core.timeline.version import Version
+
+CONTEXT_SECONDS = 2.5
+_LONGEST_SECONDS = 300.0
+
+
+def area_of(parameters: Parameters, frames: int, rate: int) -> Area:
+    """Return the area that parameters mean on a place of so many frames, counted from its start."""
+    harmonics = int(float(parameters["harmonics"]))
+    band = band_of(str(parameters["band_hz"]))
+    if parameters["outline"]:
+        return Area.parsed(str(parameters["outline"]), harmonics)
+    low, high = band or (0.0, rate / 2)
+    return Area(band_over(frames, low, high).parts, harmonics)
+
+
+def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
+    """Return a place with its area changed.
+
+    Raises
+    ------
+    ParameterError
+        If the area lies outside of the place, or holds no frequency of the recording, or the place is too long.
+    """
+    frames, rate = place.stop - place.start, version.rate
+    if frames > _LONGEST_SECONDS * rate:
+        raise ParameterError(
+            "An area is at most five minutes long.", "A filter over a band, or a step of the course, can be longer."
+        )
+    area = area_of(parameters, frames, rate)
+    start, stop, low, _ = area.extent
+    if stop <= 0 or start >= frames or low >= rate / 2:
+        raise ParameterError("The area holds nothing of the recording there.")
+    reach = round(CONTEXT_SECONDS * rate)
+    first = max(0, place.start - reach)
+    made = version.read_exact(first, min(version.frames, place.stop + reach))
+    treating = Treating(
+        str(parameters["action"]),
+        float(parameters["gain_db"]),
+        float(parameters["strength"]) / 100,
+        str(parameters["sides"]),
+        float(parameters["soft_hz"]),
+    )
+    for channel in place.channels:
+        if is_cancelled():
+            raise CancelledError
+        span = place.start - first, place.stop - first
+        made[span[0] : span[1], channel] = treated(made[:, channel], span, area, rate, treating)
+    nature = Nature.REBUILT if treating.action == "rebuild" else Nature.FILTERED
+    return Reworked(
+        (Stretch(place.start, place.stop, already_made(version, place, made, first, nature)),), place, parameters
+    )
+
+
+def _checked_outline(text: str) -> None:
+    if text:
+        Area.parsed(text)
+
+
+METHOD = Method(
+    name="area",
+    title="Area",
+    summary="Changes what lies in an area of time and frequency: by a level, down to what is around, or rebuilt.",
+    parameters=(
+        Parameter("band_hz", "band", "", "from which to which frequency, over all of the place", (), "Hz"),
+        Parameter(
+            "action",
+            "choice",
+            "rebuild",
+            "by the gain; auto: down to what is around; or rebuilt from what is around",
+            ("level", "auto", "rebuild"),
+        ),
+        Parameter("gain_db", "number", -24.0, "by how much, for level", (), "dB", -120.0, 40.0),
+        Parameter("strength", "number", 100.0, "how much of it is done", (), "%", 0.0, 100.0),
+        Parameter("sides", "choice", "auto", "which surroundings tell what would be there", SIDES),
+        Parameter(
+            "harmonics", "number", 1.0, "at how many multiples of its frequencies", (), "", 1.0, float(MOST_HARMONICS)
+        ),
+        Parameter("soft_hz", "number", 60.0, "how softly it ends in frequency", (), "Hz", 0.0, 2000.0),
+        Parameter("outline", "text", "", "points FRAME:HZ from the place's start, not a band", check=_checked_outline),
+    ),
+    does=Reworking(rework),
+)
