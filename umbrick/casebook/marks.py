@@ -11,9 +11,11 @@ from typing import Any
 from umbrick.casebook.errors import DamagedCasebookError
 from umbrick.casebook.limits import JSON_LIMIT, LONGEST_TEXT, loaded
 from umbrick.casebook.steps import Profiles, pack_step, profile_key, profile_text, unpack_step
+from umbrick.core.areas.area import Area
 from umbrick.core.errors import ParameterError
 from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn, Standing, StandingTurn
 
+_LONGEST_AREA = 1 << 20
 _MARKER, _NOTE, _COURSE, STANDING = "marker", "note", "course", "standing"
 
 
@@ -47,7 +49,7 @@ def _packed(mark: Mark) -> list[Any]:
         return [STANDING, *([dict(s.sensitivity), dict(s.preferred), _plain(s.adjusted)] for s in sides)]
     if isinstance(mark, CourseTurn):
         return [_COURSE, *([pack_step(step) for step in course] for course in (mark.before, mark.after))]
-    return [_MARKER, *(None if marker is None else astuple(marker) for marker in (mark.before, mark.after))]
+    return [_MARKER, *(None if marker is None else _row_of(marker) for marker in (mark.before, mark.after))]
 
 
 def _unpacked(row: Any, frames: int, channels: int, profiles: Profiles) -> Mark:
@@ -91,10 +93,21 @@ def _standing(row: Any) -> Standing:
 def _marker(row: Any, frames: int) -> Marker | None:
     if row is None:
         return None
-    name, start, stop, title, note = row
+    name, start, stop, title, note, *area = row
+    if area:
+        written, harmonics = area
+        if type(harmonics) is not int or len(written) > _LONGEST_AREA:
+            raise ValueError(harmonics)
+        Area.parsed(written, harmonics)
     if not (type(start) is type(stop) is int and 0 <= start <= stop <= frames):
         raise ValueError(start)
-    return Marker(_text(name), start, stop, _text(title), _text(note))
+    return Marker(_text(name), start, stop, _text(title), _text(note), *area)
+
+
+def _row_of(marker: Marker) -> list[Any]:
+    """Return a marker as it is kept: markers without an area as they always were."""
+    row = list(astuple(marker))
+    return row if marker.area else row[:-2]
 
 
 def _text(value: Any) -> str:

@@ -34,9 +34,11 @@ from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
 from umbrick.ui.bench.settling import Settling
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.viewing import Viewing
+from umbrick.ui.commands.areas import area_commands, spectral_commands
 from umbrick.ui.commands.command import Actions
 from umbrick.ui.commands.course import ADDING
 from umbrick.ui.commands.table import command_table
+from umbrick.ui.dialogs.area_dialogs import AreaDialogs
 from umbrick.ui.dialogs.command_finder import CommandFinder
 from umbrick.ui.dialogs.file_dialogs import FileDialogs
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
@@ -46,11 +48,13 @@ from umbrick.ui.dialogs.mend_dialogs import MendDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.casebooks import Casebooks
+from umbrick.ui.files.lifting_out import LiftingOut
 from umbrick.ui.files.listing_out import ListingOut
 from umbrick.ui.files.opening import Opening
 from umbrick.ui.files.putting_back import PuttingBack
 from umbrick.ui.files.reporting import Reporting
 from umbrick.ui.files.saving import Saving
+from umbrick.ui.hand.outlining import Outlining
 from umbrick.ui.hand.strengthening import Strengthening
 from umbrick.ui.hand.tools import Tools
 from umbrick.ui.icons import icon
@@ -67,6 +71,7 @@ from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.status import StatusLine
 from umbrick.ui.panels.treatment import Treatment
 from umbrick.ui.soon import Soon
+from umbrick.ui.strips.area_tool import AreaTool
 from umbrick.ui.strips.carried_copy import CarriedCopy
 from umbrick.ui.strips.fade_corners import FadeCorners
 from umbrick.ui.strips.lines import LevelLine, StrengthLine
@@ -145,6 +150,8 @@ class BenchWindow(QMainWindow):
         self.looking = Looking(self.bench, self.surveying, self.listening)
         self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
+        self.outlining = Outlining(self.bench, self.mending, self.listening, self.surveying)
+        self.lifting_out = LiftingOut(self.bench, self)
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
         )
@@ -157,6 +164,8 @@ class BenchWindow(QMainWindow):
             ("First look", self.looking),
             ("Reporting", self.reporting),
             ("Working by hand", tools.handwork),
+            ("Areas", self.outlining),
+            ("Lifting out", self.lifting_out),
             ("Measuring", self.coursing),
             ("Settling", self.settling),
             ("Saving", self.saving),
@@ -204,6 +213,14 @@ class BenchWindow(QMainWindow):
             self.rehearsing_noise,
             self.settling,
             tools,
+            spectral_commands(self.bench, self.viewing.spectral, lambda: self.passage.fit_spectrum()),
+            area_commands(
+                self.bench,
+                self.outlining,
+                self.viewing.spectral,
+                self.lifting_out,
+                AreaDialogs(self.bench, self.outlining, self.marking, self),
+            ),
             self,
             self._file_dialogs,
             self._mend_dialogs,
@@ -214,10 +231,11 @@ class BenchWindow(QMainWindow):
         self._menus = WorkMenus(self, lambda path: self.open([path]))
         self._menus.put_into(self.menuBar().actions()[0].menu(), self.actions_.actions["demo"])
         self.loupe = LoupeStrip(self.viewing, tools.drawing, self._loupe_buttons())
-        self.strips: list[Strip] = [WholeStrip(self.viewing), PassageStrip(self.viewing), self.loupe]
-        passage = self.strips[1]
+        self.passage = passage = PassageStrip(self.viewing)
+        self.strips: list[Strip] = [WholeStrip(self.viewing), passage, self.loupe]
         passage.tools = [
             CarriedCopy(passage, tools.pasting),
+            AreaTool(passage, self.outlining),
             StrengthLine(passage, self.strengthening),
             LevelLine(passage, tools.levelling),
             FadeCorners(passage, tools.handwork),
@@ -347,6 +365,9 @@ class BenchWindow(QMainWindow):
             self.reporting.changed,
             self.tools.selecting.changed,
             self.tools.handwork.changed,
+            self.outlining.changed,
+            self.lifting_out.changed,
+            self.viewing.spectral.changed,
             self.tools.drawing.changed,
             self.tools.pasting.changed,
             self.tools.levelling.changed,
@@ -372,6 +393,7 @@ class BenchWindow(QMainWindow):
             self.coursing,
             self.settling,
             self.reporting,
+            self.outlining,
             self.tools.reviewing,
         ):
             working.progressed.connect(self.status.show_progress)
@@ -456,6 +478,7 @@ class BenchWindow(QMainWindow):
         self.treatment.setHidden(settings.is_set(remembered, "treatment_hidden"))
         self.viewing.follows = settings.is_set(remembered, "follow", default=True)
         self.listening.set_loops(settings.is_set(remembered, "loop"))
+        self.viewing.spectral.restore(str(remembered.value("spectral", "")))
         self.tools.selecting.restore(str(remembered.value("snap", "")), str(remembered.value("ruler", "")))
 
     def store(self) -> None:
@@ -469,6 +492,7 @@ class BenchWindow(QMainWindow):
         store.setValue("treatment_hidden", self.treatment.isHidden())
         store.setValue("follow", self.viewing.follows)
         store.setValue("loop", self.listening.loops)
+        store.setValue("spectral", self.viewing.spectral.stored())
         store.setValue("snap", self.tools.selecting.snap.value)
         store.setValue("ruler", self.tools.selecting.ruler.value)
 
@@ -643,6 +667,9 @@ class BenchWindow(QMainWindow):
     def stop_jobs(self) -> None:
         """Leave what is being tried by hand; else stop what is under way."""
         if self.tools.leave():
+            return
+        if self.outlining.holds and not self.job_title():
+            self.outlining.leave()
             return
         if self.strengthening.holds:
             self.strengthening.leave()

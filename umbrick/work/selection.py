@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from umbrick.core.areas.area import Area
+from umbrick.core.areas.placed import PlacedArea, placed
 from umbrick.core.mend.place import Place
 
 
@@ -38,3 +40,21 @@ class Selection:
         """Return what of it lies in a version of so many frames; None if nothing does."""
         start, stop = min(self.start, frames), min(self.stop, frames)
         return replace(self, start=start, stop=stop) if start < stop else None
+
+
+@dataclass(frozen=True)
+class SelectedArea:
+    """An area of the version that is worked on, its frames counted from the version's start, on some channels."""
+
+    area: Area
+    channels: tuple[int, ...]
+
+    def placed(self, frames: int, rate: int) -> PlacedArea:
+        """Return the place it takes in a version of so many frames, and the area counted from there."""
+        return placed(self.area, frames, rate)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether it covers nothing."""
+        start, stop, low, high = self.area.extent
+        return stop <= start or high <= low

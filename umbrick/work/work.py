@@ -30,7 +30,7 @@ from umbrick.core.view.window import Window
 from umbrick.work.decisions import Decisions
 from umbrick.work.leases import Leases
 from umbrick.work.listing import ALL, CODES, Listing
-from umbrick.work.selection import Selection
+from umbrick.work.selection import SelectedArea, Selection
 from umbrick.work.settled import adjustment_of
 from umbrick.work.sieve import Sieve
 
@@ -82,6 +82,8 @@ class Work:
     """The findings that are chosen in the docket, that in focus among them."""
     cursor: int = 0
     selection: Selection | None = None
+    area: SelectedArea | None = None
+    """What is selected in time and frequency."""
     selected_channels: tuple[int, ...] = field(init=False)
     """The channels that a selection is made on."""
     channel: int = 0

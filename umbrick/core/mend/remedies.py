@@ -8,6 +8,7 @@ from itertools import islice
 
 import numpy as np
 
+from umbrick.core.areas.area import Area
 from umbrick.core.areas.harmonics import sounding_harmonics
 from umbrick.core.areas.placed import line_at
 from umbrick.core.measure.level_part import part_beside
@@ -404,19 +405,30 @@ def _level_step(finding: Finding, version: Version) -> list[Remedy]:
 
 
 def _intrusion(finding: Finding, version: Version) -> list[Remedy]:
+    if outline := finding.detail.get("outline"):
+        harmonics = int(finding.detail.get("harmonics", 1))
+        return remedies_of_area(Place.of(finding), Area.parsed(str(outline), harmonics))
     low, high = finding.detail.get("band_hz", (0.0, version.rate / 2))
-    where = line_at(version, finding.channels[0], finding.start, finding.stop, (low, high))
+    channel = finding.channels[0]
+    where = line_at(version, channel, finding.start, finding.stop, (low, high))
+    harmonics = sounding_harmonics(version, channel, where.start, where.area)
     place = Place(where.start, where.stop, finding.channels, (finding.id,))
-    outline: dict[str, float | str] = {"outline": where.area.text}
-    harmonics = sounding_harmonics(version, finding.channels[0], where.start, where.area)
-    if harmonics > 1:
-        outline["harmonics"] = float(harmonics)
+    return remedies_of_area(place, replace(where.area, harmonics=harmonics))
+
+
+def remedies_of_area(place: Place, where: Area) -> list[Remedy]:
+    """Return what is offered for an area, counted from the start of its place, best first."""
+    settings: dict[str, float | str] = {"outline": where.text}
+    if where.harmonics > 1:
+        settings["harmonics"] = float(where.harmonics)
     return [
-        Remedy("Rebuild", "takes its tones out, and brings the rest of its area to what is around",
-               area.METHOD, outline, place, 2),
-        Remedy("Lower to what is around", "its area no louder than what is before, after, above and below it",
-               area.METHOD, {**outline, "action": "auto"}, place, 0),
-        Remedy("Lower by 24 dB", "its area, by one gain", area.METHOD, {**outline, "action": "level"}, place, 0),
+        Remedy("Rebuild", "takes its tones out, and brings the rest of it to what is around",
+               area.METHOD, settings, place, 2),
+        Remedy("Lower to what is around", "no louder than what is before, after, above and below it",
+               area.METHOD, {**settings, "action": "auto"}, place, 1),
+        Remedy("As before and after", "the same, by just what is before and after it",
+               area.METHOD, {**settings, "action": "auto", "sides": "both"}, place, 1),
+        Remedy("Lower by 24 dB", "by one gain", area.METHOD, {**settings, "action": "level"}, place, 0),
     ]  # fmt: skip
 
 

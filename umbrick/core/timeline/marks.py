@@ -13,7 +13,9 @@ from umbrick.core.course.step import Course
 class Marker:
     """A named place or span, in frames of the original recording: it stays with its sound whatever is edited.
 
-    ``stop`` equals ``start`` for a place. ``id`` is unique within the recording.
+    ``stop`` equals ``start`` for a place. ``id`` is unique within the recording. ``area`` is what of it is meant in
+    time and frequency, as :class:`umbrick.core.areas.area.Area` writes it, counted from ``start``; ``harmonics`` at how
+    many multiples of its frequencies.
     """
 
     id: str
@@ -21,6 +23,8 @@ class Marker:
     stop: int
     name: str
     note: str = ""
+    area: str = ""
+    harmonics: int = 1
 
 
 @dataclass(frozen=True, slots=True)

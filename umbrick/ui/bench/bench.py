@@ -10,6 +10,7 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 
+from umbrick.core.areas.area import Area
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import UmbrickError
 from umbrick.core.paths import cache_folder
@@ -25,7 +26,7 @@ from umbrick.ui.bench.jobs import Job, Jobs
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.work.decisions import findings_of
 from umbrick.work.leases import Leases
-from umbrick.work.selection import Selection
+from umbrick.work.selection import SelectedArea, Selection
 from umbrick.work.sieve import Sieve
 from umbrick.work.work import LOUPE_FRAMES, Work
 
@@ -157,6 +158,15 @@ class Bench(QObject):
             first, last = sorted((round(start), round(stop)))
             first, last = max(0, first), min(work.frames, last)
             work.selection = Selection(first, last, work.selected_channels) if last > first else None
+            work.area = None
+            self.place_changed.emit()
+
+    def select_area(self, area: Area | None) -> None:
+        """Select an area in time and frequency, its frames counted from the version's start; None clears it."""
+        if work := self.work:
+            selected = SelectedArea(area, work.selected_channels) if area is not None else None
+            work.area = None if selected is None or selected.is_empty else selected
+            work.selection = None
             self.place_changed.emit()
 
     def select_channels(self, channels: tuple[int, ...]) -> None:
@@ -222,7 +232,7 @@ class Bench(QObject):
         work.focus = finding
         work.chosen = list(chosen)
         if finding is not None:
-            work.selection = None
+            work.selection = work.area = None
             if finding.kind not in SPANNING_KINDS:
                 self.look_at(finding.start, finding.stop, finding.channels[0])
         self.focus_changed.emit()

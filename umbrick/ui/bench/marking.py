@@ -9,6 +9,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.core.areas.area import Area
 from umbrick.core.errors import FileError, UmbrickError
 from umbrick.core.marker_table import markers_from_csv, markers_to_csv
 from umbrick.core.sound.cues import Cue, read_cues
@@ -74,6 +75,26 @@ class Marking(QObject):
         if self._commit(work, "set a marker", [MarkerTurn(None, marker)]):
             self.choose(marker.id)
             self._bench.said.emit(f"{marker.name} is set. Ctrl+T names it.")
+
+    def keep_area(self, name: str) -> None:
+        """Keep the selected area as a marker."""
+        work = self._bench.work
+        if work is None or work.area is None:
+            return
+        placed = work.area.placed(work.frames, work.rate)
+        ends = _in_original(work, placed.start, placed.stop)
+        number = next(_free_numbers(work))
+        marker = Marker(f"k{number}", *ends, name, area=placed.area.text, harmonics=placed.area.harmonics)
+        if self._commit(work, "keep an area", [MarkerTurn(None, marker)]):
+            self.choose(marker.id)
+            self._bench.said.emit(f"{name} is kept. Choose its marker and press Alt+M to have it again.")
+
+    def kept_area(self) -> Area | None:
+        """Return the area that the chosen marker keeps, where it is now."""
+        chosen = next((p for p in self.placed() if p.marker.id == self.chosen), None)
+        if chosen is None or not chosen.marker.area:
+            return None
+        return Area.parsed(chosen.marker.area, chosen.marker.harmonics).moved(chosen.start)
 
     def mark_findings(self) -> None:
         """Set a marker on every finding that the docket shows, one on those that belong together; markers go out as a

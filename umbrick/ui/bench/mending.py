@@ -11,13 +11,21 @@ import numpy as np
 import numpy.typing as npt
 from PySide6.QtCore import QObject, Signal
 
+from umbrick.core.areas.area import Area
 from umbrick.core.course.for_kinds import laid_for
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import Outcome, Plan, Refused, applied, run
-from umbrick.core.mend.remedies import Adjustment, Remedy, is_mendable, remedies, remedies_of_selection
+from umbrick.core.mend.remedies import (
+    Adjustment,
+    Remedy,
+    is_mendable,
+    remedies,
+    remedies_of_area,
+    remedies_of_selection,
+)
 from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.sound.source import Samples
 from umbrick.core.survey.finding import Finding, State
@@ -26,12 +34,17 @@ from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_db, format_lowering
+from umbrick.core.view.frequency_scale import FrequencyScale, Spacing
+from umbrick.core.view.spectrogram import Levels, Look, level_columns
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.work.selection import SelectedArea
 from umbrick.work.settled import told_of
 from umbrick.work.work import Work
 
 PICTURE_MARGIN = 12
+PICTURE_RANGE_DB = -105.0, -30.0
+_PICTURE_SIZE, _PICTURE_BESIDE_HZ = (220, 54), 150.0
 _MOST_BANDS = 24
 _NEAR_SECONDS = 7
 """Damage further away than this is of no use to any method's context."""
@@ -51,6 +64,8 @@ class Offer:
     """Of that channel, for each run of rebuilt frames."""
     nature: Nature = Nature.REBUILT
     """What the mend makes of the samples."""
+    levels: Levels | None = None
+    """Of an area: its spectrogram as it would be, for the picture."""
 
     @property
     def score(self) -> float | None:
@@ -85,6 +100,8 @@ class Offers:
     """The title of the mend that comes first, if one was chosen in a rehearsal."""
     adjusted: Adjustment | None = None
     """The settings that hold for all of its kind."""
+    area: SelectedArea | None = None
+    """What is selected in time and frequency, if the place is that of an area."""
 
     @property
     def chosen_remedy(self) -> Remedy | None:
@@ -155,6 +172,14 @@ class Mending(QObject):
         if work is not None and place is not None:
             self._bench.focus(None)
             self._offer(work, place)
+
+    def offer_for_area(self) -> None:
+        """Offer mends for the area that is selected."""
+        work = self._bench.work
+        if work is not None and work.area is not None:
+            placed = work.area.placed(work.frames, work.rate)
+            self._bench.focus(None)
+            self._offer(work, Place(placed.start, placed.stop, work.area.channels), work.area)
 
     def mend(self) -> None:
         """Mend what is offered for with the chosen candidate, with all that is chosen beside it, and go on."""
@@ -355,14 +380,16 @@ class Mending(QObject):
     def _is_offered_for_selection(self, work: Work) -> bool:
         """Whether what is on offer is for what is selected, as it stands now."""
         offers, place = self.offers, self.place
+        if offers is not None and offers.area is not None:
+            return offers.version is work.version and work.area == offers.area
         return offers is not None and place is not None and offers.version is work.version and work.place() == place
 
-    def _offer(self, work: Work, subject: Finding | Place) -> None:
-        """Have mends for a finding or a place computed."""
+    def _offer(self, work: Work, subject: Finding | Place, area: SelectedArea | None = None) -> None:
+        """Have mends for a finding, a place or an area computed."""
         self._cancel_offering()
         preferred = work.preferred.get(subject.kind, "") if isinstance(subject, Finding) else ""
         adjusted = work.adjusted.get(subject.kind) if isinstance(subject, Finding) else None
-        offers = self.offers = Offers(subject, work.version, preferred=preferred, adjusted=adjusted)
+        offers = self.offers = Offers(subject, work.version, preferred=preferred, adjusted=adjusted, area=area)
         self._compute(work, offers, lambda job, near: _offered(job, offers, near, adjusted))
 
     def _compute(self, work: Work, offers: Offers, compute: Callable[[Job, list[Finding]], None]) -> None:
@@ -400,6 +427,8 @@ def _offered(job: Job, offers: Offers, near: Sequence[Finding], adjusted: Adjust
     subject, version = offers.subject, offers.version
     if isinstance(subject, Finding):
         found = [remedy.adjusted_as(adjusted) for remedy in remedies(subject, version, offers.preferred)]
+    elif offers.area is not None:
+        found = remedies_of_area(subject, offers.area.placed(version.frames, version.rate).area)
     else:
         found = remedies_of_selection(subject, version)
     job.came.emit(found)
@@ -426,8 +455,22 @@ def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Findin
         nature = found[index].method.nature
         # What is just louder or quieter than before is known as well as before.
         trust = () if nature is Nature.RELEVELLED else _trust(mended, channel)
-        offer: Any = Offer(mended, peak, before, after, channel, trust, nature)
+        levels = _levels(mended.version, offers.area.area, channel) if offers.area is not None else None
+        offer: Any = Offer(mended, peak, before, after, channel, trust, nature, levels)
         job.came.emit((index, offer))
+
+
+def _levels(version: Version, area: Area, channel: int) -> Levels:
+    """Return a small spectrogram of an area and what is around it."""
+    start, stop, low, high = area.extent
+    beside, above = 0.1 * (stop - start), 0.25 * (high - low) + _PICTURE_BESIDE_HZ
+    columns, rows = _PICTURE_SIZE
+    top = version.rate / 2
+    scale = FrequencyScale(
+        Spacing.LINEAR, top, max(0.0, (low - above) / top), min(1.0, (high * area.harmonics + above) / top)
+    )
+    step = (stop - start + 2 * beside) / columns
+    return level_columns(version, channel, start - beside, step, columns, Look(scale, rows))
 
 
 def _within(version: Version, start: int, stop: int) -> Samples:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import CancelledError
 from umbrick.core.survey.excerpt import local_kinds, survey_span
-from umbrick.core.survey.finding import State
+from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.survey.table import FindingTable
@@ -102,6 +102,19 @@ class Surveying(Task):
             self._bench.findings_changed.emit()
             shown = int(work.found.passing(work.sensitivity)[[work.found.rows[f.id] for f in new.findings]].sum())
             self._bench.said.emit(f"The selection is surveyed: {format_count(shown, 'finding')} there.")
+
+    def list_more(self, work: Work, found: Sequence[Finding]) -> bool:
+        """List findings of the version that is worked on beside those of the survey; whether there is one."""
+        if work.survey is None:
+            return False
+        work.survey_count += 1
+        named = FindingTable.of([replace(one, id=f"{work.survey_count}.f{one.id}") for one in found])
+        table = named if work.history.is_in_place else named.moved(work.version, work.history.original)
+        work.found = FindingTable.of([*work.found.findings, *table.findings])
+        work.survey = replace(work.survey, table=work.found)
+        self._keep(work)
+        self._bench.findings_changed.emit()
+        return True
 
     def _keep(self, work: Work) -> None:
         """Write the survey to the casebook, behind the work."""

@@ -19,6 +19,7 @@ from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
+from umbrick.ui.bench.spectral_view import SpectralView
 from umbrick.ui.bench.trying import Trying
 from umbrick.ui.hand.selecting import Selecting
 from umbrick.work.work import Work
@@ -39,6 +40,9 @@ class Pointed:
     channel: int
     value: float | None
     peak: float | None
+    hz: float | None = None
+    level_db: float | None = None
+    """Over a spectrogram, the frequency there and the level drawn."""
 
 
 class Viewing(QObject):
@@ -68,6 +72,7 @@ class Viewing(QObject):
         self.selecting = selecting
         self.coursing = coursing
         self.listening = listening
+        self.spectral = SpectralView(bench)
         self.playhead: int | None = None
         self.pointer: int | None = None
         """The frame under the pointer, while it is over a strip."""
@@ -75,6 +80,7 @@ class Viewing(QObject):
         mending.offers_changed.connect(self.shown_changed)
         trying.changed.connect(self.shown_changed)
         selecting.changed.connect(self.shown_changed)
+        self.spectral.changed.connect(self.shown_changed)
         coursing.changed.connect(self.shown_changed)
         coursing.trying.connect(self._lag)
         self._lagging: tuple[Work, Course] | None = None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Protocol
 
 from umbrick.core.survey.finding import State
@@ -81,6 +81,8 @@ def command_table(
     rehearsing_noise: RehearsingNoise,
     settling: Settling,
     tools: Tools,
+    spectral: Sequence[Command],
+    areas: Sequence[Command],
     dialogs: Dialogs,
     files: FileDialogs,
     mends: MendDialogs,
@@ -327,6 +329,7 @@ def command_table(
                 delete, ("Del",), nothing_to_delete),
         *selection_commands(bench, tools, hand_dialogs),
         *hand_commands(bench, tools, hand_dialogs),
+        *areas,
         Command("zoom_in", "&View", "Zoom in (Passage)", "Zoom the Passage in about the cursor",
                 zoom_passage(1 / ZOOM_STEP**2), ("+", "="), nothing_open),
         Command("zoom_out", "&View", "Zoom out (Passage)", "Zoom the Passage out about the cursor",
@@ -343,6 +346,7 @@ def command_table(
                 lambda: viewing.magnify(1 / LEVEL_STEP), ("Ctrl+PgDown",), not_magnified),
         Command("fit_levels", "&View", "Fit levels to what is in view", "Magnify the Passage so that its loudest sample in view just fits",
                 viewing.fit_wanted.emit, ("Alt+0",), nothing_open),
+        *spectral,
         Command("loupe_in", "&View", "Zoom in (Loupe)", "Show fewer samples in the Loupe", zoom_loupe(1 / ZOOM_STEP**2),
                 ("Ctrl++", "Ctrl+="), nothing_open, separated=True),
         Command("loupe_out", "&View", "Zoom out (Loupe)", "Show more samples in the Loupe", zoom_loupe(ZOOM_STEP**2),

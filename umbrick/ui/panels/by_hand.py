@@ -21,6 +21,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.mend.levelling.fade import SHAPES
 from umbrick.core.mend.levelling.level_curve import HIGHEST_DB, LOWEST_DB
 from umbrick.core.units import amplitude_to_db, channel_name, format_clock, format_db, format_length, parse_db
+from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.hand.handwork import Handwork
@@ -29,6 +30,7 @@ from umbrick.ui.hand.pasting import Pasting
 from umbrick.ui.hand.selecting import Selecting
 from umbrick.ui.own_keys import keep_keys
 from umbrick.ui.panels.scrolled import scrolled
+from umbrick.ui.panels.spectrum_picture import SpectrumPicture
 from umbrick.ui.panels.typed_field import TypedField
 
 _PEAK_AFTER_MS = 150
@@ -94,6 +96,7 @@ class ByHand(QWidget):
         self.to_tone.setToolTip("Fades go over into more of the nearest pause, instead of into silence")
         self.to_tone.toggled.connect(self._set_to_tone)
 
+        self.spectrum = SpectrumPicture(bench)
         self.carried = QLabel()
         self.carried.setProperty("role", "note")
         self.carried.setWordWrap(True)
@@ -103,6 +106,7 @@ class ByHand(QWidget):
         inner.addLayout(typed)
         inner.addWidget(self.carried)
         inner.addLayout(_row(*self._carry_buttons))
+        inner.addWidget(self.spectrum)
         inner.addWidget(_rule())
         inner.addWidget(_title("Take out"))
         inner.addLayout(_row(buttons["splice"], buttons["keep_length"]))
@@ -139,6 +143,10 @@ class ByHand(QWidget):
         ):
             signal.connect(self._refresh)
         self._refresh()
+
+    def set_theme(self, theme: themes.Theme) -> None:
+        """Use another theme's colours."""
+        self.spectrum.set_theme(theme)
 
     def focus_start(self) -> None:
         """Have the keyboard type the selection's start."""

@@ -62,6 +62,7 @@ class ContextPanel(QStackedWidget):
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
         self.finding.set_theme(theme)
+        self.by_hand.set_theme(theme)
         self.course.set_theme(theme)
 
     def show_by_hand(self) -> ByHand:

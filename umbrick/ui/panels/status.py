@@ -8,6 +8,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
 
 from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_db, format_integer, format_length
+from umbrick.core.view.frequency_scale import note_at
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.notice import Notice
@@ -141,6 +142,10 @@ class StatusLine(QWidget):
             value = self._pointed.value
             parts.append(f"{value:+.6f}".replace("-", "−"))
             parts.append(format_db(amplitude_to_db(value)))
+        elif self._pointed and self._pointed.hz is not None:
+            parts.append(f"{self._pointed.hz:.0f} Hz {note_at(self._pointed.hz)}".strip())
+            if self._pointed.level_db is not None:
+                parts.append(format_db(self._pointed.level_db, "dB"))
         elif self._pointed and self._pointed.peak is not None:
             parts.append(f"peak {format_db(amplitude_to_db(self._pointed.peak))}")
         self.place.setText(" · ".join(parts))

@@ -26,12 +26,18 @@ from umbrick.core.units import (
 )
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.mending import Mending, Offer, Refusal
+from umbrick.ui.bench.mending import PICTURE_RANGE_DB, Mending, Offer, Refusal
+from umbrick.ui.bench.spectral_view import Wash
+from umbrick.ui.hand.outlining import area_told
 from umbrick.ui.panels.scrolled import scrolled
 from umbrick.ui.panels.setting_fields import SettingFields
+from umbrick.ui.panels.spectrum_picture import SpectrumPicture
 from umbrick.ui.strips.polyline import polyline
+from umbrick.ui.strips.spectrogram_ink import spectrogram_pixels
+from umbrick.ui.strips.wave_image import to_image
 from umbrick.ui.theme import emphasised
 
+_AREA_KEYS = "Shift+K plays it alone, Shift+U everything but it; Alt+H takes its harmonics too."
 _CARD_HEIGHT = 60
 """Five of them have room beside what the chosen one does to time and level."""
 
@@ -118,6 +124,10 @@ class CandidateCard(QWidget):
             self._draw_picture(painter, QRectF(12, 27, self.width() - 24, self.height() - 33), self._offer)
 
     def _draw_picture(self, painter: QPainter, rect: QRectF, offer: Offer) -> None:
+        if offer.levels is not None:
+            pixels = spectrogram_pixels(offer.levels, self.theme, Wash.INK, *PICTURE_RANGE_DB)
+            painter.drawImage(rect, to_image(pixels))
+            return
         values = np.concatenate([offer.before, offer.after])
         low, high = float(values.min()), float(values.max())
         span = max(high - low, 1e-6)
@@ -159,6 +169,8 @@ class Treatment(QWidget):
         self.detail = QLabel()
         self.detail.setProperty("role", "faint")
         self.detail.setWordWrap(True)
+        self.spectrum = SpectrumPicture(bench)
+        self.spectrum.setFixedHeight(96)
         self.cards: list[CandidateCard] = []
         self._card_box = QVBoxLayout()
         self._card_box.setSpacing(5)
@@ -185,6 +197,7 @@ class Treatment(QWidget):
         for widget in (self.what, self.detail):
             inner.addWidget(widget)
         self.lay = buttons["lay"]
+        inner.addWidget(self.spectrum)
         inner.addWidget(self.lay)
         inner.addLayout(self._card_box)
         for part in (self.settings, self.usual, self.legend, rule, self.effect):
@@ -219,6 +232,7 @@ class Treatment(QWidget):
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""
         self.theme = theme
+        self.spectrum.set_theme(theme)
         for card in self.cards:
             card.theme = theme
             card.update()
@@ -227,9 +241,13 @@ class Treatment(QWidget):
         work = self._bench.work
         finding = work.focus if work else None
         offers = self._mending.offers
+        self.spectrum.setVisible(offers is not None and offers.area is not None)
         if work is None:
             self.what.setText("Nothing is open.")
             self.detail.setText("")
+        elif (area := offers.area if offers else None) is not None:
+            self.what.setText(f"{emphasised('Area')} at {format_clock(max(0, round(area.area.extent[0])), work.rate)}")
+            self.detail.setText(f"{area_told(area.area, work.rate)}. {_AREA_KEYS}")
         elif (place := self._mending.place) is not None:
             self.what.setText(f"{emphasised('Selection')} at {format_clock(place.start, work.rate)}")
             length = format_length(place.stop - place.start, work.rate)

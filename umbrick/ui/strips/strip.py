@@ -137,6 +137,10 @@ class Strip(QWidget):
         """Return where the waveform is."""
         return QRectF(0, TITLE_HEIGHT, self.width(), max(8, self.height() - TITLE_HEIGHT - RULER_HEIGHT))
 
+    def content_bottom(self) -> float:
+        """Return where the ruler begins."""
+        return self.content_rect().bottom()
+
     def _request_of(self, work: Work) -> StripRequest:
         """Return all that the picture depends on which belongs here now."""
         raise NotImplementedError
@@ -288,7 +292,7 @@ class Strip(QWidget):
         ):
             return
         x = event.position().x()
-        if event.position().y() > self.content_rect().bottom():
+        if event.position().y() > self.content_bottom():
             self._drag = ("ruler", event.position(), (self.window_of(work), self.frame_at(x)))
             return
         edge = self._selection_edge(work, x)
@@ -323,7 +327,7 @@ class Strip(QWidget):
                 self.setCursor(own)
                 return
             on_edge = self._selection_edge(work, position.x()) is not None
-            in_ruler = position.y() > self.content_rect().bottom()
+            in_ruler = position.y() > self.content_bottom()
             shape = (
                 Qt.CursorShape.SizeHorCursor
                 if on_edge

@@ -15,11 +15,14 @@ from umbrick.core.sound.pyramid import Extent
 from umbrick.core.survey.finding import Family, State
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.timeline.provenance import rebuilt_spans
+from umbrick.core.view.spectrogram import Look
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.bench import SHORTEST_PASSAGE_SECONDS
 from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.strips.course_picture import known_tiles, measured_with_beneath
+from umbrick.ui.strips.frequency_axis import draw_frequencies
 from umbrick.ui.strips.provenance_row import ROW_HEIGHT, ProvenanceRow
+from umbrick.ui.strips.spectrogram_layer import SpectrogramLayer
 from umbrick.ui.strips.strip import TITLE_HEIGHT, ZOOM_STEP, Picture, Strip
 from umbrick.ui.strips.wave_image import Ink, WavePicture, columns_of, peak_at, to_image, wave_pixels
 from umbrick.ui.strips.wave_request import WaveRequest
@@ -61,6 +64,11 @@ class WholeStrip(Strip):
         super().__init__(viewing)
         self._density: tuple[Any, Any, list[tuple[int, _Ticks]]] | None = None
         self.provenance = ProvenanceRow()
+        self._spectral = viewing.spectral
+        self.spectrum = SpectrogramLayer(self)
+        self.spectrum.ready.connect(self.update)
+        self.spectrum.renderer.failed.connect(self._bench.failed)
+        self.spectrum.renderer.fault.connect(self._bench.jobs.fault)
         self.setMinimumHeight(TITLE_HEIGHT + _FOOT + 40)
 
     def window_of(self, work: Work) -> Window:
@@ -94,7 +102,9 @@ class WholeStrip(Strip):
 
     def _paint(self, painter: QPainter, work: Work, picture: Picture | None) -> None:
         rect = self.content_rect()
-        if picture:
+        if self._spectral.whole:
+            self._paint_spectrum(painter, work, rect)
+        elif picture:
             self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
         self.provenance.draw(painter, work, self.window_of(work), self.provenance_top(), self.width(), self.theme)
@@ -107,6 +117,26 @@ class WholeStrip(Strip):
         painter.fillRect(frame, self.theme.color("mended", 26))
         painter.setPen(QPen(self.theme.color("mended"), 1))
         painter.drawRect(frame.adjusted(0.5, 0.5, -0.5, -0.5))
+
+    @property
+    def is_idle(self) -> bool:
+        """Whether the pictures on screen are those that belong there."""
+        return super().is_idle and (not self._spectral.whole or self.spectrum.is_idle)
+
+    def close_renderer(self) -> None:
+        """Stop drawing for good."""
+        super().close_renderer()
+        self.spectrum.renderer.close()
+
+    def _paint_spectrum(self, painter: QPainter, work: Work, rect: QRectF) -> None:
+        view, ratio = self._spectral, self.devicePixelRatioF()
+        window, scale = self.shown_window(work), view.whole_scale(work.rate)
+        rows = max(4, int(rect.height() * ratio))
+        width = max(1, round(rect.width() * ratio))
+        ink = self.theme, view.wash, view.floor_db, view.ceiling_db
+        self.spectrum.want(self.shown_version(work), (work.channel,), window, (width, ratio), Look(scale, rows), ink)
+        self.spectrum.draw(painter, window, rect)
+        draw_frequencies(painter, [rect], scale, self.theme)
 
     def provenance_top(self) -> float:
         """Return the upper edge of the provenance row."""
