@@ -688,6 +688,11 @@ class BenchWindow(QMainWindow):
                 settings.set_output_choice(dialog.choice)
                 listening.use_output(dialog.choice)
 
+    def can_stop(self) -> bool:
+        """Whether something is under way, or being tried."""
+        holding = self.tools, self.strengthening, self.outlining
+        return bool(self.job_title()) or any(one.holds for one in holding)
+
     def job_title(self) -> str:
         """Return what is under way, or nothing."""
         return next((title for title, working in self._workers if working.job), "")

@@ -87,7 +87,7 @@ class Marking(QObject):
         marker = Marker(f"k{number}", *ends, name, area=placed.area.text, harmonics=placed.area.harmonics)
         if self._commit(work, "keep an area", [MarkerTurn(None, marker)]):
             self.choose(marker.id)
-            self._bench.said.emit(f"{name} is kept. Choose its marker and press Alt+M to have it again.")
+            self._bench.said.emit(f"{name} is kept. Choose its marker and press Ctrl+Shift+M to have it again.")
 
     def kept_area(self) -> Area | None:
         """Return the area that the chosen marker keeps, where it is now."""

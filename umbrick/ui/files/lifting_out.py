@@ -59,9 +59,10 @@ class LiftingOut(Task):
             return mended
 
         def done(mended: Mended) -> None:
-            if self._bench.commit(work, mended.edit("lift an area out"), mended.version):
-                where = format_clock(mended.mends[0].start, work.rate)
-                self._bench.said.emit(f"Lifted out to {path.name}, which begins at {where}. Undo puts it back here.")
+            where = format_clock(mended.mends[0].start, work.rate)
+            told = f"Lifted out to {path.name}, which begins at {where}. Undo puts it back here."
+            edit = mended.edit("lift an area out")
+            self._bench.commit_behind(work, edit, mended.version, lambda _: self._bench.said.emit(told))
 
         lease = work.leases.take("An area is being lifted out; other edits wait.")
         self._run("Lifting out", run, done, "Nothing was lifted out.").ended.connect(lease.release)

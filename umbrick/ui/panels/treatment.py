@@ -37,7 +37,7 @@ from umbrick.ui.strips.spectrogram_ink import spectrogram_pixels
 from umbrick.ui.strips.wave_image import to_image
 from umbrick.ui.theme import emphasised
 
-_AREA_KEYS = "Shift+K plays it alone, Shift+U everything but it; Alt+H takes its harmonics too."
+_AREA_KEYS = "Shift+K plays it alone, Shift+U everything but it; Ctrl+Shift+H takes its harmonics too."
 _CARD_HEIGHT = 60
 """Five of them have room beside what the chosen one does to time and level."""
 
