@@ -20,6 +20,7 @@ from umbrick.core.view.window import Window
 from umbrick.demo import recordings, truth_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
+from umbrick.ui.bench.spectral_view import Face
 from umbrick.ui.collecting import Collecting
 from umbrick.ui.window import BenchWindow
 from umbrick.work.work import Work
@@ -94,7 +95,7 @@ def _focus(photographer: _Photographer, window: BenchWindow, kind: str, number: 
 
 
 def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> None:
-    """Picture the ledger with a mend switched off, then markers."""
+    """Picture the ledger with a mend switched off."""
     work = window.bench.work
     assert work is not None
     photographer.run("ledger")
@@ -103,16 +104,25 @@ def _work_with_the_ledger(photographer: _Photographer, window: BenchWindow) -> N
     photographer.run("switch")
     photographer.shoot("ledger")
     photographer.run("ledger")
-    rate = work.rate
-    for start, stop, name, note in ((20.62, 20.62, "the laugh", "keep its edge"), (21.0, 21.6, "shout", "")):
-        window.bench.select(start * rate, stop * rate)
-        window.bench.set_cursor(start * rate)
-        photographer.run("set_marker")
-        if marker := window.marking.marker():
-            window.marking.change(marker, name, note)
-    window.bench.select(0, 0)
-    window.bench.set_passage(Window(20.2 * rate, 22.4 * rate))
-    photographer.shoot("markers")
+
+
+def _gather_an_area(photographer: _Photographer, window: BenchWindow) -> None:
+    """Picture the kettle over a sentence, gathered with its harmonics, and what would be left of it."""
+    work = window.bench.work
+    assert work is not None
+    planted = json.loads(truth_of(work.home).read_text())["planted"]
+    kettle = next(fault for fault in planted if fault["kind"] == "intrusion")
+    start, stop = kettle["start"], kettle["end"]
+    window.bench.set_passage(Window(start - 0.7 * work.rate, stop + 0.7 * work.rate))
+    window.viewing.spectral.show_face(Face.BOTH)
+    low, high = kettle["band_hz"]
+    window.outlining.gather((start + stop) // 2, (low + high) / 2, 0)
+    photographer.settle()
+    photographer.run("harmonics")
+    photographer.shoot("area")
+    window.outlining.clear()
+    window.viewing.spectral.show_face(Face.WAVE)
+    photographer.settle()
 
 
 def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
@@ -239,6 +249,7 @@ def take(folder: Path) -> None:
         photographer.shoot("level-review")
         photographer.run("review")
         _work_with_the_ledger(photographer, window)
+        _gather_an_area(photographer, window)
         _lay_a_course(photographer, window)
         _show(photographer, window, "radio-call")
         photographer.run("survey")

@@ -116,7 +116,7 @@ def _power_db(
     window = _window(size)
     scale = np.float32(2 / window.sum())
     # A column wider than a window would miss what sounds between two.
-    each = int(min(4, max(1, np.ceil(step / size))))
+    each = int(min(2, max(1, np.ceil(step / size))))
     middles = start + step * (np.arange(count * each) + 0.5) / each
     firsts = np.rint(middles - size / 2).astype(np.int64)
     made = np.empty((count, size // 2 + 1), np.float32)
@@ -172,7 +172,7 @@ def _reassigned(
 ) -> Levels:
     rate = source.rate
     size = _size(LENGTHS_SECONDS[look.length], rate)
-    hop = max(1.0, min(step, size / 8))
+    hop = max(1.0, step if step < size / 8 else max(size / 8, step / 2))
     beside = int(np.ceil(size / 2 / hop))
     total = int(np.ceil(count * step / hop)) + 2 * beside
     middles = start + hop * (np.arange(total) - beside + 0.5)

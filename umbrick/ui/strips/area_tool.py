@@ -20,7 +20,7 @@ from umbrick.ui.theme import Theme
 from umbrick.work.work import Work
 
 _PIXELS_A_CELL = 2
-_BINS = 1024
+_BINS = 512
 _FILL_ALPHA, _EDGE_ALPHA = 60, 255
 _LEAST_PIXELS = 3.0
 
@@ -30,7 +30,7 @@ class _Drawn(NamedTuple):
 
     area: Area
     window: Window
-    size: tuple[int, int]
+    size: tuple[int, ...]
     scale: FrequencyScale
     theme: Theme
 
@@ -62,7 +62,7 @@ class AreaTool(Tool):
             area = self._shown_area(work)
             for channel in work.area.channels:
                 lane = lanes[channel]
-                painter.drawImage(lane.topLeft(), self._picture(work, area, lane))
+                painter.drawImage(lane, self._picture(work, area, lane))
         self._draw_pen(painter, work)
 
     def _draw_pen(self, painter: QPainter, work: Work) -> None:
@@ -91,7 +91,7 @@ class AreaTool(Tool):
 
     def _picture(self, work: Work, area: Area, lane: QRectF) -> QImage:
         window = self.strip.shown_window(work)
-        size = max(1, int(lane.width()) // _PIXELS_A_CELL), max(1, int(lane.height()))
+        size = tuple(max(1, int(side) // _PIXELS_A_CELL) for side in (lane.width(), lane.height()))
         scale = self.strip.scale(work)
         drawn = _Drawn(area, window, size, scale, self.strip.theme)
         if self._image is None or self._image[0] != drawn:
@@ -252,5 +252,4 @@ def _image_of(drawn: _Drawn, rate: int) -> QImage:
         pixels[mask] = alpha << 24 | red << 16 | green << 8 | blue
     data = np.ascontiguousarray(pixels)
     format_ = QImage.Format.Format_ARGB32_Premultiplied
-    image = QImage(data.data, columns, rows, 4 * columns, format_).copy()
-    return image.scaled(columns * _PIXELS_A_CELL, rows)
+    return QImage(data.data, columns, rows, 4 * columns, format_).copy()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 import numpy as np
@@ -13,7 +13,7 @@ from PySide6.QtGui import QImage, QPainter
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.timeline.version import Version
-from umbrick.core.view.spectrogram import Levels, Look, level_columns, levels_in_db
+from umbrick.core.view.spectrogram import Levels, Look, Sharpening, level_columns, levels_in_db
 from umbrick.core.view.window import Window
 from umbrick.ui.bench.spectral_view import Wash
 from umbrick.ui.strips.renderer import Renderer
@@ -25,6 +25,7 @@ _TILE_COLUMNS = 128
 _MOST_BYTES = 64 << 20
 _COARSE = 8
 _HARDLY_MOVED = 1.6
+_WIDE_SECONDS = 40
 
 
 class LevelTiles:
@@ -102,6 +103,12 @@ class SpectrogramRequest:
         return np.concatenate(made, axis=1)[:, begin : begin + count]
 
 
+def _quick(request: SpectrogramRequest) -> SpectrogramRequest:
+    """Return a request for something like it that is made at once: few columns of much, or all of one length."""
+    is_wide = request.window.length > _WIDE_SECONDS * request.version.rate
+    return replace(request, look=replace(request.look, sharpening=Sharpening.NONE), is_coarse=is_wide)
+
+
 class SpectrogramLayer(QObject):
     """Asks for spectrograms and draws the latest, moved to where it belongs until the next one is ready."""
 
@@ -109,7 +116,7 @@ class SpectrogramLayer(QObject):
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
-        self._tiles = LevelTiles()
+        self.tiles = LevelTiles()
         self.renderer = Renderer(self)
         self.renderer.ready.connect(self._take)
         self._wanted: SpectrogramRequest | None = None
@@ -130,7 +137,7 @@ class SpectrogramLayer(QObject):
         """Have the spectrogram made that belongs here now: ``size`` is its width in pixels of the screen, and how many
         of them are one of the window's."""
         width, ratio = size
-        self._wanted = SpectrogramRequest(version, channels, window, width, ratio, look, ink, False, self._tiles)
+        self._wanted = SpectrogramRequest(version, channels, window, width, ratio, look, ink, False, self.tiles)
         if self.made_for != self._wanted:
             # After all strips have painted: a picture in the making would only slow them down.
             self._ask.start(0)
@@ -174,24 +181,17 @@ class SpectrogramLayer(QObject):
         painter.restore()
 
     def _request(self) -> None:
-        wanted = self._wanted
-        if wanted is None:
-            return
-        shown = self.picture.window if self.picture else None
-        factor = shown.length / wanted.window.length if shown else np.inf
-        is_near = (
-            shown is not None
-            and 1 / _HARDLY_MOVED < factor < _HARDLY_MOVED
-            and shown.start < wanted.window.stop
-            and wanted.window.start < shown.stop
-        )
-        coarse = not is_near
-        self.renderer.request(
-            SpectrogramRequest(
-                wanted.version, wanted.channels, wanted.window, wanted.width, wanted.ratio, wanted.look, wanted.ink,
-                coarse, self._tiles,
-            )
-        )  # fmt: skip
+        """Have the picture made; first a quick one, unless what is shown is nearly what belongs here."""
+        if self._wanted is not None:
+            self.renderer.request(self._wanted if self._is_near(self._wanted) else _quick(self._wanted))
+
+    def _is_near(self, wanted: SpectrogramRequest) -> bool:
+        if self.picture is None or self.made_for is None or self.made_for.version.key != wanted.version.key:
+            return self.picture is not None
+        shown, window = self.picture.window, wanted.window
+        factor = shown.length / window.length
+        is_alike = 1 / _HARDLY_MOVED < factor < _HARDLY_MOVED
+        return is_alike and shown.start < window.stop and window.start < shown.stop
 
     def _take(self, request: SpectrogramRequest, picture: SpectrogramPicture) -> None:
         if self._wanted is None:
