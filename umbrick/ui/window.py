@@ -150,7 +150,7 @@ class BenchWindow(QMainWindow):
         self.looking = Looking(self.bench, self.surveying, self.listening)
         self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
-        self.outlining = Outlining(self.bench, self.mending, self.listening, self.surveying)
+        self.outlining = Outlining(self.bench, self.mending, self.listening, self.surveying, tools.handwork)
         self.lifting_out = LiftingOut(self.bench, self)
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing

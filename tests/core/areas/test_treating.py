@@ -100,6 +100,15 @@ def test_strength_is_how_much_of_it_is_done():
     assert np.array_equal(none, version.read(0, version.frames))
 
 
+def test_a_copy_has_the_donor_in_the_band_and_the_own_sound_beside():
+    sound = sine(1000, 4.0, 0.1)
+    sound[RATE : 2 * RATE] += sine(3000, 1.0, 0.1)
+    after = treated(version_of(sound), 3 * RATE, 4 * RATE - 1, action="copy", donor=RATE, band_hz="2500-3500")
+    inside, donor = after[3 * RATE + 4800 : 4 * RATE - 4800, 0], sound[RATE + 4800 : 2 * RATE - 4800, 0]
+    for low, high in ((2900, 3100), (900, 1100)):
+        assert level_db(inside, low, high) == pytest.approx(level_db(donor, low, high), abs=0.2)
+
+
 def test_one_click_gathers_a_whistle():
     _, wrong = with_whistle()
     version = version_of(wrong)

@@ -35,7 +35,8 @@ _STEADY_SECONDS = 0.016
 
 @dataclass(frozen=True)
 class Treating:
-    """What is done: ``level`` changes by ``gain_db``, ``auto`` lowers to what is around, ``rebuild`` rebuilds.
+    """What is done: ``level`` changes by ``gain_db``, ``auto`` lowers to what is around, ``rebuild`` rebuilds, ``copy``
+    puts there what :func:`copied` is given.
 
     ``strength`` is how much of it, from 0 to 1; ``sides`` are those of :mod:`umbrick.core.areas.around`; ``soft_hz`` is
     how softly the area ends in frequency.
@@ -87,6 +88,14 @@ def change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating
     spared = _SPARED if treating.action == "rebuild" else 1.0
     gain = np.where(over > spared, np.maximum(over, 1.0) ** -0.5, 1.0)
     return _within(transform.sound(left - spectra + left * covered * (gain - 1), len(wave)), span, rate)
+
+
+def copied(donor: Wave, wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:
+    """Return the frames of a span of a wave with what another wave, as long, has in an area instead of its own."""
+    transform = transform_for(area, rate)
+    covered = softly_covered(area, transform.cells(len(wave), rate, -span[0]), treating.soft_hz)
+    change = transform.sound(transform.spectra(donor - wave) * covered, len(wave))
+    return wave[span[0] : span[1]] + treating.strength * _within(change, span, rate)
 
 
 def _without_tones(wave: Wave, covered: Wave, around: Around, transform: ShortTime, rate: int) -> Wave:

@@ -94,6 +94,8 @@ def area_commands(
                 lambda: bool(bench.work and bench.work.area and bench.work.area.area.harmonics > 1), separated=True),
         Command("area_to_cursor", _MENU, "Move the area to the cursor", "Have the area begin at the cursor", outlining.carry_to_cursor,
                 ("Ctrl+Shift+C",), no_area),
+        Command("area_copy", _MENU, "Copy the area to the cursor", "Put what is in the area at the cursor too, instead of what is there at its frequencies",
+                outlining.copy_to_cursor, ("Ctrl+Shift+J",), lambda: no_area() or (bench.work.held if bench.work else "")),
         Command("stretch_area", _MENU, "Stretch the area…", "Type how long the area lasts", dialogs.ask_length, (), no_area),
         Command("keep_area", _MENU, "Keep the area…", "Keep the area in the casebook under a name, as a marker", dialogs.keep_area,
                 ("Ctrl+Shift+K",), no_area),

@@ -15,6 +15,7 @@ from umbrick.core.areas.placed import PlacedArea, gathered_at
 from umbrick.core.areas.shapes import Box, Shape
 from umbrick.core.areas.treating import Treating, change_in
 from umbrick.core.errors import ParameterError
+from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_count, format_length
@@ -23,6 +24,7 @@ from umbrick.ui.bench.listening import Audition, Listening
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.task import Task
+from umbrick.ui.hand.handwork import Handwork
 from umbrick.work.work import Work
 
 _TOLERANCE_STEP_DB, _TOLERANCES_DB = 4.0, (8.0, 48.0)
@@ -51,11 +53,14 @@ class Ear(Enum):
 class Outlining(Task):
     """Holds the pen and changes the area that is selected."""
 
-    def __init__(self, bench: Bench, mending: Mending, listening: Listening, surveying: Surveying) -> None:
+    def __init__(
+        self, bench: Bench, mending: Mending, listening: Listening, surveying: Surveying, handwork: Handwork
+    ) -> None:
         super().__init__(bench)
         self._mending = mending
         self._listening = listening
         self._surveying = surveying
+        self._handwork = handwork
         self.pen = Pen.NONE
         self.brush_ms, self.brush_hz = 40.0, 200.0
         self.gathering = Gathering()
@@ -185,6 +190,26 @@ class Outlining(Task):
         work = self._bench.work
         if work is not None and work.area is not None:
             self.select(work.area.area.moved(work.cursor - round(work.area.area.extent[0])))
+
+    def copy_to_cursor(self) -> None:
+        """Put what is in the area at the cursor too, instead of what is there at its frequencies."""
+        work = self._bench.work
+        if work is None or work.area is None:
+            return
+        selected = work.area
+        placed = selected.placed(work.frames, work.rate)
+        start = work.cursor - (round(selected.area.extent[0]) - placed.start)
+        stop = start + placed.stop - placed.start
+        if start < 0 or stop > work.frames:
+            self._bench.said.emit("The area would go beyond the recording there.")
+            return
+        settings: dict[str, float | str] = {
+            "action": "copy",
+            "donor": float(placed.start),
+            "outline": placed.area.text,
+            "harmonics": float(placed.area.harmonics),
+        }
+        self._handwork.apply("area", settings, Place(start, stop, selected.channels), select=False)
 
     def stretch(self, frames: int) -> None:
         """Have the area last so many frames from its start."""

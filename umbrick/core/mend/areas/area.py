@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import numpy as np
+
 from umbrick.core.areas.area import MOST_HARMONICS, Area, band_over
 from umbrick.core.areas.around import SIDES
-from umbrick.core.areas.treating import Treating, treated
+from umbrick.core.areas.treating import Treating, copied, treated
 from umbrick.core.errors import CancelledError, ParameterError
-from umbrick.core.mend.making import already_made
+from umbrick.core.mend.making import Wave, already_made
 from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
 from umbrick.core.mend.parameters import Parameter, Parameters, band_of
 from umbrick.core.mend.place import Place
@@ -60,11 +62,26 @@ def rework(version: Version, place: Place, parameters: Parameters, is_cancelled:
         if is_cancelled():
             raise CancelledError
         span = place.start - first, place.stop - first
-        made[span[0] : span[1], channel] = treated(made[:, channel], span, area, rate, treating)
+        wave = made[:, channel]
+        if treating.action == "copy":
+            donor = _donor(version, channel, parameters, place.start - first, len(made))
+            made[span[0] : span[1], channel] = copied(donor, wave, span, area, rate, treating)
+        else:
+            made[span[0] : span[1], channel] = treated(wave, span, area, rate, treating)
     nature = Nature.REBUILT if treating.action == "rebuild" else Nature.FILTERED
     return Reworked(
         (Stretch(place.start, place.stop, already_made(version, place, made, first, nature)),), place, parameters
     )
+
+
+def _donor(version: Version, channel: int, parameters: Parameters, before: int, frames: int) -> Wave:
+    """Return as much sound as a place has with what is around it, from so many frames before the donor on."""
+    start = int(float(parameters["donor"]))
+    if start >= version.frames:
+        raise ParameterError("The recording ends before the donor begins.")
+    first, last = max(0, start - before), min(version.frames, start - before + frames)
+    wave = version.read_exact(first, last)[:, channel]
+    return np.pad(wave, (first - (start - before), frames - (last - (start - before))))
 
 
 def _checked_outline(text: str) -> None:
@@ -82,9 +99,10 @@ METHOD = Method(
             "action",
             "choice",
             "rebuild",
-            "by the gain; auto: down to what is around; or rebuilt from what is around",
-            ("level", "auto", "rebuild"),
+            "by the gain; auto: down to what is around; rebuilt from what is around; or a copy of the donor",
+            ("level", "auto", "rebuild", "copy"),
         ),
+        Parameter("donor", "number", 0.0, "for copy: the frame that answers to the place's start", (), "", 0.0, 1e12),
         Parameter("gain_db", "number", -24.0, "by how much, for level", (), "dB", -120.0, 40.0),
         Parameter("strength", "number", 100.0, "how much of it is done", (), "%", 0.0, 100.0),
         Parameter("sides", "choice", "auto", "which surroundings tell what would be there", SIDES),
