@@ -6,13 +6,19 @@ level that the truth has there, and magnitudes that lie evenly between those bef
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 from zlib import crc32
 
 import numpy as np
+from scipy.ndimage import binary_closing, label
 
 from benchmarks.corpus import as_a_file, clean
-from benchmarks.intruders import INTRUDERS, TONAL, true_area
+from benchmarks.intruders import INTRUDERS, TONAL, beep, true_area
+from umbrick.core.areas.alike import places_alike
+from umbrick.core.areas.gather import Gathering
+from umbrick.core.areas.harmonics import sounding_harmonics
+from umbrick.core.areas.placed import gathered_at
 from umbrick.core.areas.transform import ShortTime
 from umbrick.core.areas.treating import RAMP_SECONDS
 from umbrick.core.mend.applying import apply_method
@@ -22,6 +28,9 @@ from umbrick.core.timeline.version import Version
 
 _LEVELS_DB = (3.0, 10.0)
 _SIZE_SECONDS = 0.043
+_HEARD_DB = 30.0
+_IN_PARTS = ("chirp",)
+"""One click gathers one part of these."""
 
 
 class Planted:
@@ -98,6 +107,36 @@ class Planted:
         made = apply_method(version, method_named("area"), {"outline": outline, **settings}, [Place(start, stop, (0,))])
         return made.version.read(0, version.frames)[:, 0].astype(float)
 
+    def clicked(self):
+        """Return where a person would click: the loudest cell of the intruder, as a frame and a frequency."""
+        intruder = self.wrong - self.right
+        levels = np.abs(self.transform.spectra(intruder[self.around]))
+        row, column = np.unravel_index(int(levels.argmax()), levels.shape)
+        return self.around.start + int(row) * self.transform.hop, float(column * self.rate / self.transform.size)
+
+    def overlap(self, found):
+        """Return the intersection over the union of what was gathered and of the cells that the intruder drowns."""
+        frame, hz = self.clicked()
+        right, intruder = (
+            np.abs(self.transform.spectra(wave[self.around])) for wave in (self.right, self.wrong - self.right)
+        )
+        drowned = (intruder > right) & (intruder > intruder.max() * 10 ** (-_HEARD_DB / 20))
+        truth = binary_closing(np.pad(drowned, 2), np.ones((5, 3)))[2:-2, 2:-2] | drowned
+        parts, _ = label(truth, np.ones((3, 3)))
+        row = (frame - self.around.start) // self.transform.hop
+        own = (parts == parts[row, round(hz * self.transform.size / self.rate)]) & drowned
+        cells = self.transform.cells(len(self.mask) * self.transform.hop, self.rate, self.around.start - found.start)
+        got = found.area.covered(cells)[: len(own)] > 0.5
+        return (own & got).sum() / max(1, (own | got).sum())
+
+    def mended_in(self, found):
+        """Return it mended in an area that was gathered."""
+        version = Version.of(as_a_file(self.wrong[:, np.newaxis], self.rate, 32))
+        settings = {"outline": found.area.text, "harmonics": float(found.area.harmonics)}
+        place = Place(found.start, found.stop, (0,))
+        made = apply_method(version, method_named("area"), settings, [place])
+        return made.version.read(0, version.frames)[:, 0].astype(float)
+
 
 def planted(files, kind, level_db):
     """Yield intruders of a kind over each recording."""
@@ -107,8 +146,55 @@ def planted(files, kind, level_db):
         yield Planted(sound.mean(axis=1), rate, kind, level_db, random)
 
 
+def _print_gathered(files):
+    """Print how near one click comes to the true area, and what mending in it gains beside the true one."""
+    for kind in (kind for kind in INTRUDERS if kind not in _IN_PARTS):
+        overlaps, behind, missed = [], [], 0
+        for one in planted(files, kind, 6.0):
+            version = Version.of(as_a_file(one.wrong[:, np.newaxis], one.rate, 32))
+            found = gathered_at(version, 0, *one.clicked(), Gathering())
+            if found is None:
+                missed += 1
+                continue
+            overlaps.append(one.overlap(found))
+            harmonics = sounding_harmonics(version, 0, found.start, found.area)
+            found = found._replace(area=replace(found.area, harmonics=harmonics))
+            behind.append(one.sdr_db(one.mended(action="rebuild")) - one.sdr_db(one.mended_in(found)))
+        print(
+            f"gathered by one click, {kind} at +6 dB: overlap {np.median(overlaps):.2f} (least {min(overlaps):.2f}), "
+            f"{np.median(behind):.1f} dB behind the true area, nothing gathered {missed}"
+        )
+
+
+def _print_alike(files):
+    """Print how many beeps of a series are found from one of them."""
+    found_count = false = total = 0
+    for path in files:
+        sound, rate = clean(path)
+        sound, random = sound.mean(axis=1), np.random.default_rng(crc32(path.name.encode()))
+        one = beep(rate, random)
+        seconds = len(sound) // rate
+        places = np.sort(random.choice(np.arange(1, seconds - 1), min(6, seconds - 2), replace=False)) * rate
+        gain = 10 ** (3 / 20) * np.sqrt(np.mean(sound**2) / np.mean(one**2))
+        for at in places:
+            sound[at : at + len(one)] += gain * one
+        version = Version.of(as_a_file(sound[:, np.newaxis], rate, 32))
+        first = int(places[len(places) // 2])
+        hz = float(np.abs(np.fft.rfft(one)).argmax() * rate / len(one))
+        area = gathered_at(version, 0, first + len(one) // 2, hz, Gathering())
+        total += len(places) - 1
+        if area is None:
+            continue
+        for alike in places_alike(version, 0, area.start, area.area):
+            is_one = np.abs(places - first - alike.moved).min() < 0.05 * rate
+            found_count, false = found_count + is_one, false + (not is_one)
+    print(f"more like this: {found_count} of {total} other beeps found, {false} false")
+
+
 def run(files: list[Path]) -> None:
     """Measure and print."""
+    _print_alike(files)
+    _print_gathered(files)
     for kind in INTRUDERS:
         for level_db in _LEVELS_DB:
             rows = []

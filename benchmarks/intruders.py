@@ -12,7 +12,7 @@ from umbrick.core.areas.transform import ShortTime
 _REACH_DB = 35.0
 """Cells that lie no further below the loudest of an intruder are its area."""
 
-TONAL = ("whistle", "chirp", "ring", "beeps")
+TONAL = ("whistle", "chirp", "ring", "beep")
 
 
 def _envelope(frames, rate, attack=0.02, release=0.05):
@@ -63,12 +63,6 @@ def beep(rate, random):
     return (tone + 0.2 * tone**3) * _envelope(frames, rate, 0.005, 0.01)
 
 
-def beeps(rate, random):
-    """Return three beeps in a row."""
-    one, pause = beep(rate, random), np.zeros(round(0.15 * rate))
-    return np.concatenate([one, pause, one, pause, one])
-
-
 def knock(rate, random):
     """Return something that falls on a table: damped low partials and a short burst."""
     frames = round(0.18 * rate)
@@ -97,7 +91,7 @@ def cough(rate, random):
     )
 
 
-INTRUDERS = {made.__name__: made for made in (whistle, chirp, ring, beeps, knock, cough)}
+INTRUDERS = {made.__name__: made for made in (whistle, chirp, ring, beep, knock, cough)}
 
 
 def true_area(intruder, rate, frames) -> Area:

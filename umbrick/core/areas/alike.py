@@ -20,7 +20,7 @@ LEAST_LIKENESS = 0.45
 _SIZE_SECONDS = 0.043
 _BESIDE_SECONDS, _BESIDE_HZ = 0.12, 150.0
 _FLOOR_DB = 30.0
-_LEAST_OVER_DB = 5.0
+_LEAST_OVER_DB, _MOST_APART_DB = 5.0, 9.0
 _BLOCK_SECONDS = 30.0
 
 
@@ -52,7 +52,8 @@ def places_alike(
     Notes
     -----
     Levels in dB of the area and of what is beside it are compared with those at all other times by their normalised
-    cross-correlation (Lewis, 1995); a place counts if it also stands out of what is just before and after it.
+    cross-correlation (Lewis, 1995); a place counts if it also stands out of what is just before and after it, and is
+    about as loud.
     """
     rate = source.rate
     transform = ShortTime(int(max(64, 2 ** round(np.log2(_SIZE_SECONDS * rate)))))
@@ -115,5 +116,7 @@ def _likeness(levels_db: Wave, own_db: Wave, inside: npt.NDArray[np.bool_], loud
     if 0 < mask.sum() < size:
         within = scipy.signal.fftconvolve(held, mask[::-1, ::-1], "valid")[:, 0]
         over = within / mask.sum() - (total - within) / (size - mask.sum())
-        scores = np.where(over >= _LEAST_OVER_DB, scores, 0.0)
+        own_level = float((own_db * mask).sum() / mask.sum())
+        is_as_loud = np.abs(within / mask.sum() - own_level) <= _MOST_APART_DB
+        scores = np.where((over >= _LEAST_OVER_DB) & is_as_loud, scores, 0.0)
     return np.asarray(scores[:count])

@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import binary_closing, label, uniform_filter
+from scipy.ndimage import binary_closing, label, median_filter, uniform_filter
 
 from umbrick.core.areas.area import Area
 from umbrick.core.areas.shapes import Mosaic
@@ -16,12 +16,12 @@ from umbrick.core.areas.transform import ShortTime
 Wave = npt.NDArray[np.float64]
 Marks = npt.NDArray[np.bool_]
 
-TOLERANCE_DB = 24.0
-CONTEXT_SECONDS = 2.0
-LONGEST_SECONDS = 12.0
+TOLERANCE_DB = 27.0
+CONTEXT_SECONDS = 5.0
 _SIZES_SECONDS = (0.043, 0.021, 0.011)
 _USUAL_PERCENT = 70
 _MISSED_BY = 2
+_BESIDE_BINS, _SILENT_BELOW_DB, _FEWEST_ROWS = 4, 12.0, 12
 
 
 class _Growth(NamedTuple):
@@ -73,9 +73,7 @@ def gathered(wave: Wave, at: int, hz: float, rate: int, gathering: Gathering = G
     power = np.maximum(uniform_filter(power, growth.smoothed), 0)
     seed = _seed(power, at / transform.hop, hz * transform.size / rate)
     levels_db = 10 * np.log10(power + 1e-30)
-    reach = max(1, round(growth.usual_seconds * rate / transform.hop))
-    nearby = levels_db[max(0, seed[0] - reach) : seed[0] + reach]
-    stands_out = levels_db > np.percentile(nearby, _USUAL_PERCENT, axis=0) + growth.stands_out_db
+    stands_out = levels_db > _usual_db(levels_db, seed, growth, transform, rate) + growth.stands_out_db
     if not stands_out[seed]:
         return None
     alike = stands_out & (levels_db >= levels_db[seed] - gathering.tolerance_db)
@@ -93,6 +91,19 @@ def gathered(wave: Wave, at: int, hz: float, rate: int, gathering: Gathering = G
         parts, _ = label(joined | alike, np.ones((3, 3)))
         mask = parts == parts[seed]
     return _area_of(mask, transform, rate)
+
+
+def _usual_db(levels_db: Wave, seed: tuple[int, int], growth: _Growth, transform: ShortTime, rate: int) -> Wave:
+    """Return the level that is usual at each frequency near a place, when what is there does not sound."""
+    reach = max(1, round(growth.usual_seconds * rate / transform.hop))
+    row, column = seed
+    nearby = levels_db[max(0, row - reach) : row + reach]
+    own = nearby[:, max(0, column - _BESIDE_BINS) : column + _BESIDE_BINS + 1].max(axis=1)
+    silent = nearby[own < levels_db[seed] - _SILENT_BELOW_DB]
+    if len(silent) >= _FEWEST_ROWS:
+        return np.asarray(np.percentile(silent, _USUAL_PERCENT, axis=0))
+    # It sounds all the time: what is between lines of the spectrum tells instead.
+    return np.asarray(median_filter(np.median(nearby, axis=0), 4 * _BESIDE_BINS + 1, mode="nearest"))
 
 
 def _sharpest(wave: Wave, at: int, hz: float, rate: int) -> tuple[ShortTime, Wave]:

@@ -43,7 +43,11 @@ def sounding_harmonics(source: Source, channel: int, at: int, area: Area) -> int
             break
         covered = softly_covered(alone.stretched(1.0, number), cells, 0.0)
         inside = covered > _LEAST_COVERED
-        around = foretold(power, covered, transform.hop / rate, rate / transform.size, "both")
-        if inside.any() and power[inside].sum() > _STANDS_OUT * around.power[inside].sum():
+        cells_by = transform.hop / rate, rate / transform.size
+        # A voice goes on above and below, and an accent begins anew: only a tone stands out of both.
+        around = (foretold(power, covered, *cells_by, sides).power[inside].sum() for sides in ("both", "beside"))
+        if inside.any() and power[inside].sum() > _STANDS_OUT * max(around):
             highest = number
+        elif number > highest + 1:
+            break
     return highest

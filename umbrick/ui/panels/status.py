@@ -26,6 +26,9 @@ def _roughly(seconds: float) -> str:
     return f"{max(1, round(seconds))} s" if seconds < 90 else f"{round(seconds / 60)} min"
 
 
+_LEAST_WIDTH = 700
+
+
 class StatusLine(QWidget):
     """One line at the bottom; failures stay, in the colour for faults, until something else is said."""
 
@@ -63,6 +66,8 @@ class StatusLine(QWidget):
         self.debt.setToolTip("By how much the end of the recording has moved against the original. Click to see why.")
         keep_keys(self.debt)
         self.debt.clicked.connect(self._explain_debt)
+        # What is told of work under way comes and goes: the window must not grow for it.
+        self.setMinimumWidth(_LEAST_WIDTH)
         layout = QHBoxLayout(self)
         layout.setContentsMargins(12, 4, 16, 4)
         layout.setSpacing(12)
