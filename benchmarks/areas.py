@@ -11,7 +11,6 @@ from pathlib import Path
 from zlib import crc32
 
 import numpy as np
-from scipy.ndimage import binary_closing, label
 
 from benchmarks.corpus import as_a_file, clean
 from benchmarks.intruders import INTRUDERS, TONAL, beep, true_area
@@ -116,18 +115,13 @@ class Planted:
 
     def overlap(self, found):
         """Return the intersection over the union of what was gathered and of the cells that the intruder drowns."""
-        frame, hz = self.clicked()
         right, intruder = (
             np.abs(self.transform.spectra(wave[self.around])) for wave in (self.right, self.wrong - self.right)
         )
         drowned = (intruder > right) & (intruder > intruder.max() * 10 ** (-_HEARD_DB / 20))
-        truth = binary_closing(np.pad(drowned, 2), np.ones((5, 3)))[2:-2, 2:-2] | drowned
-        parts, _ = label(truth, np.ones((3, 3)))
-        row = (frame - self.around.start) // self.transform.hop
-        own = (parts == parts[row, round(hz * self.transform.size / self.rate)]) & drowned
         cells = self.transform.cells(len(self.mask) * self.transform.hop, self.rate, self.around.start - found.start)
-        got = found.area.covered(cells)[: len(own)] > 0.5
-        return (own & got).sum() / max(1, (own | got).sum())
+        got = found.area.covered(cells)[: len(drowned)] > 0.5
+        return (drowned & got).sum() / max(1, (drowned | got).sum())
 
     def mended_in(self, found):
         """Return it mended in an area that was gathered."""

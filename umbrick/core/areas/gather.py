@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.ndimage import binary_closing, label, median_filter, uniform_filter
+from scipy.ndimage import binary_closing, find_objects, label, median_filter, uniform_filter
 
 from umbrick.core.areas.area import Area
 from umbrick.core.areas.shapes import Mosaic
@@ -21,6 +21,8 @@ CONTEXT_SECONDS = 5.0
 _SIZES_SECONDS = (0.043, 0.021, 0.011)
 _USUAL_PERCENT = 70
 _MISSED_BY = 2
+_TOGETHER_ROWS, _BEFORE_ROWS, _SUDDEN_DB = 2, 10, 14.0
+_LEAST_ROWS, _LEAST_SHARE, _MOST_WIDE_BINS, _FAINTEST_DB = 5, 0.45, 7, 18.0
 _BESIDE_BINS, _SILENT_BELOW_DB, _FEWEST_ROWS = 4, 12.0, 12
 
 
@@ -90,7 +92,42 @@ def gathered(wave: Wave, at: int, hz: float, rate: int, gathering: Gathering = G
     else:
         parts, _ = label(joined | alike, np.ones((3, 3)))
         mask = parts == parts[seed]
+        if growth is _TONAL and not gathering.in_time:
+            mask |= _with_it(parts, int(parts[seed]), levels_db)
     return _area_of(mask, transform, rate)
+
+
+def _with_it(parts: npt.NDArray[np.int32], own: int, levels_db: Wave) -> Marks:
+    """Return the parts that begin as suddenly as one does, just with it, and end no later: partials of one bell."""
+    mask = np.zeros(parts.shape, np.bool_)
+    spans = find_objects(parts)
+    first, last = spans[own - 1][0].start, spans[own - 1][0].stop
+    faintest_db = levels_db[parts == own].max() - _FAINTEST_DB
+    shortest = max(_LEAST_ROWS, _LEAST_SHARE * (last - first))
+    if _onset_db(spans[own - 1], parts == own, levels_db) < _SUDDEN_DB:
+        return mask
+    for number, span in enumerate(spans, 1):
+        rows = span[0]
+        is_with_it = abs(rows.start - first) <= _TOGETHER_ROWS and rows.stop <= last + _TOGETHER_ROWS
+        if number == own or not is_with_it:
+            continue
+        part = parts[span] == number
+        is_line = rows.stop - rows.start >= shortest and part.sum(axis=1).mean() <= _MOST_WIDE_BINS
+        is_line &= levels_db[span][part].max() >= faintest_db
+        if is_line and _onset_db(span, parts == number, levels_db) >= _SUDDEN_DB:
+            mask[span] |= part
+    return mask
+
+
+def _onset_db(span: tuple[slice, slice], part: Marks, levels_db: Wave) -> float:
+    """Return by how much a part is louder than what is at its frequencies just before it."""
+    rows, bins = span
+    before = levels_db[max(0, rows.start - _BEFORE_ROWS) : rows.start, bins]
+    if not len(before):
+        return 0.0
+    first = slice(rows.start, min(rows.start + _LEAST_ROWS, rows.stop))
+    after = levels_db[first, bins][part[first, bins]]
+    return float(after.max(initial=-np.inf) - np.median(before[: max(1, len(before) // 2)].max(axis=1)))
 
 
 def _usual_db(levels_db: Wave, seed: tuple[int, int], growth: _Growth, transform: ShortTime, rate: int) -> Wave:

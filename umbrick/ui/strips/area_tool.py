@@ -20,9 +20,11 @@ from umbrick.ui.theme import Theme
 from umbrick.work.work import Work
 
 _PIXELS_A_CELL = 2
-_BINS = 512
+_BINS = 1024
 _FILL_ALPHA, _EDGE_ALPHA = 60, 255
 _LEAST_PIXELS = 3.0
+_SEEN = 0.25
+"""Cells covered so far are drawn: an area may be thinner than one."""
 
 
 class _Drawn(NamedTuple):
@@ -241,7 +243,7 @@ def _image_of(drawn: _Drawn, rate: int) -> QImage:
     columns, rows = drawn.size
     step = drawn.window.length / columns
     cells = Cells(drawn.window.start + step / 2, step, columns, rate / 2 / _BINS, _BINS + 1)
-    covered = drawn.area.covered(cells).T >= 0.5
+    covered = drawn.area.covered(cells).T >= _SEEN
     hz = drawn.scale.hz_at(1 - (np.arange(rows) + 0.5) / rows)
     inside = covered[np.clip(np.rint(hz / cells.hz).astype(np.int64), 0, _BINS)]
     edge = inside & ~binary_erosion(inside, np.ones((3, 3)), border_value=1)
