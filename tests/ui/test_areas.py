@@ -274,6 +274,22 @@ def test_an_area_is_typed_carried_to_the_cursor_and_stretched(kettle, window):
     assert kettle.work.area.area.extent[:2] == (3 * RATE, 4 * RATE)
 
 
+def test_a_step_of_the_course_acts_in_just_the_area(kettle, window):
+    window.actions_.actions["lay_peak"].trigger()
+    kettle.settle()
+    window.outlining.select(Area.of(Box(START, STOP, 2800, 3400)))
+    kettle.settle()
+    window.actions_.actions["step_over_area"].trigger()
+    kettle.settle()
+    (step,) = kettle.work.history.course
+    assert step.settings["within_hz"] == "2800-3400"
+    before, after = (v.read(0, kettle.work.frames)[:, 0] for v in (kettle.work.version, kettle.work.outcome))
+    assert np.array_equal(before[: START - 2000], after[: START - 2000])
+    change = np.abs(np.fft.rfft((after - before)[START + 3000 : STOP - 3000]))
+    hz = np.fft.rfftfreq(STOP - START - 6000, 1 / RATE)
+    assert change[(hz > 2900) & (hz < 3300)].sum() > 100 * change[(hz < 2000) | (hz > 4200)].sum() / 50
+
+
 def test_what_is_lifted_out_and_what_is_left_add_up(kettle, window, tmp_path):
     window.outlining.select(Area.of(Box(START, STOP, 2800, 3400)))
     kettle.settle()

@@ -17,7 +17,11 @@ from umbrick.core.mend.registry import METHODS
 
 TREATMENTS = [name for name, method in METHODS.items() if isinstance(method.does, Treatment)]
 SETTINGS = {
-    "filter": [{}, {"shape": "bell", "frequency_hz": 900, "also": "notch:50:0:8 high_shelf:2500:-9 low_cut:30:0:2:48"}],
+    "filter": [
+        {},
+        {"shape": "bell", "frequency_hz": 900, "also": "notch:50:0:8 high_shelf:2500:-9 low_cut:30:0:2:48"},
+        {"shape": "bell", "frequency_hz": 900, "gain_db": -12, "within_hz": "500-2000"},
+    ],
     "dc": [{}, {"drift": "slow", "over_s": 0.5}],
     "dehum": [{"fundamental_hz": 50}, {"fundamental_hz": 60, "using": "notch", "harmonics": 3}],
     "denoise": [
@@ -30,9 +34,10 @@ SETTINGS = {
             "attack_ms": 30,
             "release_ms": 60,
             "strength": "3000:0 9000:0 9500:80",
+            "within_hz": "300-3500",
         },
     ],
-    "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3"}],
+    "dereverb": [{}, {"amount": 1.0, "weighting": "500:6 2000:-3", "within_hz": "200-3000"}],
     "deess": [{"threshold_db": -12}, {"amount_db": 30}],
     "lull": [{}, {"amount_db": 3}],
     "normalize": [{}, {"measure": "loudness", "target": -30}, {"measure": "true_peak"}],

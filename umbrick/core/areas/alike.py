@@ -8,6 +8,7 @@ from typing import NamedTuple
 import numpy as np
 import numpy.typing as npt
 import scipy.signal
+from scipy.ndimage import label
 
 from umbrick.core.areas.area import Area
 from umbrick.core.areas.transform import ShortTime
@@ -19,7 +20,7 @@ Wave = npt.NDArray[np.float64]
 LEAST_LIKENESS = 0.45
 _SIZE_SECONDS = 0.043
 _BESIDE_SECONDS, _BESIDE_HZ = 0.12, 150.0
-_FLOOR_DB = 30.0
+_FLOOR_DB, _FAINT_DB = 30.0, 12.0
 _LEAST_OVER_DB, _MOST_APART_DB = 5.0, 9.0
 _BLOCK_SECONDS = 30.0
 
@@ -75,10 +76,23 @@ def places_alike(
         return np.asarray(20 * np.log10(np.abs(rows) + 1e-12))
 
     own = levels(first, last)
-    loudest = own.max()
-    own = np.maximum(own, loudest - _FLOOR_DB)
     cells = transform.cells((last - first) * hop, rate, first * hop - at)
     inside = area.covered(cells)[: len(own), bins] > 0.5
+    loudest = own[inside].max(initial=own.min())
+    # What is faint of it, such as its attack's splash, is drowned elsewhere, and other sound may have
+    # come with it: what hangs together with the loudest decides.
+    parts, _ = label(inside & (own >= loudest - _FAINT_DB), np.ones((3, 3)))
+    rows, columns = np.nonzero(
+        parts == parts[np.unravel_index(int(np.where(inside, own, -np.inf).argmax()), own.shape)]
+    )
+    if inside.any():
+        beside_bins = round(_BESIDE_HZ * transform.size / rate)
+        kept = slice(max(0, int(columns.min()) - beside_bins), int(columns.max()) + 1 + beside_bins)
+        held = slice(max(0, int(rows.min()) - beside), int(rows.max()) + 1 + beside)
+        own, inside = own[held, kept], inside[held, kept]
+        bins = slice(low + kept.start, low + kept.start + own.shape[1])
+        first += held.start
+    own = np.maximum(own, loudest - _FLOOR_DB)
     total = max(1, -(-source.frames // hop) + 1)
     block = max(len(own) * 2, round(_BLOCK_SECONDS * rate / hop))
     scores = np.zeros(total)

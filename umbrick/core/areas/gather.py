@@ -21,7 +21,8 @@ CONTEXT_SECONDS = 5.0
 _SIZES_SECONDS = (0.043, 0.021, 0.011)
 _USUAL_PERCENT = 70
 _MISSED_BY = 2
-_TOGETHER_ROWS, _BEFORE_ROWS, _SUDDEN_DB = 2, 10, 14.0
+_STAGES, _CLIMB_DB = 9, 6.0
+_TOGETHER_ROWS, _BEFORE_ROWS, _SUDDEN_DB, _DIES_DB = 2, 10, 14.0, 8.0
 _LEAST_ROWS, _LEAST_SHARE, _MOST_WIDE_BINS, _FAINTEST_DB = 5, 0.45, 7, 18.0
 _BESIDE_BINS, _SILENT_BELOW_DB, _FEWEST_ROWS = 4, 12.0, 12
 
@@ -78,33 +79,51 @@ def gathered(wave: Wave, at: int, hz: float, rate: int, gathering: Gathering = G
     stands_out = levels_db > _usual_db(levels_db, seed, growth, transform, rate) + growth.stands_out_db
     if not stands_out[seed]:
         return None
-    alike = stands_out & (levels_db >= levels_db[seed] - gathering.tolerance_db)
-    if gathering.in_time:
-        reach = max(2, round(0.06 * seed[1]))
-        alike[:, : max(0, seed[1] - reach)] = False
-        alike[:, seed[1] + reach + 1 :] = False
-    # A cell or two that dip for a moment do not part what belongs together.
-    joined = binary_closing(np.pad(alike, _MISSED_BY), np.ones((2 * _MISSED_BY + 1, growth.bridged_bins)))[
-        _MISSED_BY:-_MISSED_BY, _MISSED_BY:-_MISSED_BY
-    ]
-    if gathering.everywhere:
-        mask = alike
-    else:
-        parts, _ = label(joined | alike, np.ones((3, 3)))
-        mask = parts == parts[seed]
-        if growth is _TONAL and not gathering.in_time:
-            mask |= _with_it(parts, int(parts[seed]), levels_db)
+    mask = _grown(levels_db, stands_out, seed, growth, gathering)
     return _area_of(mask, transform, rate)
 
 
+def _grown(levels_db: Wave, stands_out: Marks, seed: tuple[int, int], growth: _Growth, gathering: Gathering) -> Marks:
+    """Return the cells that belong to a seed: those that are reached from it without climbing up to other sound."""
+    allowed = stands_out.copy()
+    if gathering.in_time:
+        reach = max(2, round(0.06 * seed[1]))
+        allowed[:, : max(0, seed[1] - reach)] = False
+        allowed[:, seed[1] + reach + 1 :] = False
+    top_db = levels_db[seed]
+    if gathering.everywhere:
+        return np.asarray(allowed & (levels_db >= top_db - gathering.tolerance_db))
+    taken = np.zeros(levels_db.shape, np.bool_)
+    taken[seed] = True
+    for below_db in np.linspace(0, gathering.tolerance_db, _STAGES + 1)[1:].tolist():
+        parts = _parts_of(allowed & (levels_db >= top_db - below_db), growth)
+        # What is much louder than where it was come to over is a sound of its own.
+        climbs = levels_db > top_db - below_db + _CLIMB_DB
+        taken |= (parts == parts[seed]) & ~climbs
+    parts = _parts_of(taken, growth)
+    mask = (parts == parts[seed]) & taken
+    if growth is _TONAL and not gathering.in_time:
+        alike = _parts_of(allowed & (levels_db >= top_db - gathering.tolerance_db), growth)
+        mask |= _with_it(alike, int(alike[seed]), levels_db)
+    return mask
+
+
+def _parts_of(alike: Marks, growth: _Growth) -> npt.NDArray[np.int32]:
+    """Return the numbers of the parts that hang together; a cell or two that dip for a moment do not part them."""
+    inner = slice(_MISSED_BY, -_MISSED_BY)
+    joined = binary_closing(np.pad(alike, _MISSED_BY), np.ones((2 * _MISSED_BY + 1, growth.bridged_bins)))[inner, inner]
+    parts, _ = label(joined | alike, np.ones((3, 3)))
+    return np.asarray(parts)
+
+
 def _with_it(parts: npt.NDArray[np.int32], own: int, levels_db: Wave) -> Marks:
-    """Return the parts that begin as suddenly as one does, just with it, and end no later: partials of one bell."""
+    """Return the parts that are struck as one is, just with it, and end no later: partials of one bell."""
     mask = np.zeros(parts.shape, np.bool_)
     spans = find_objects(parts)
     first, last = spans[own - 1][0].start, spans[own - 1][0].stop
     faintest_db = levels_db[parts == own].max() - _FAINTEST_DB
     shortest = max(_LEAST_ROWS, _LEAST_SHARE * (last - first))
-    if _onset_db(spans[own - 1], parts == own, levels_db) < _SUDDEN_DB:
+    if not _is_struck(spans[own - 1], parts == own, levels_db):
         return mask
     for number, span in enumerate(spans, 1):
         rows = span[0]
@@ -114,9 +133,18 @@ def _with_it(parts: npt.NDArray[np.int32], own: int, levels_db: Wave) -> Marks:
         part = parts[span] == number
         is_line = rows.stop - rows.start >= shortest and part.sum(axis=1).mean() <= _MOST_WIDE_BINS
         is_line &= levels_db[span][part].max() >= faintest_db
-        if is_line and _onset_db(span, parts == number, levels_db) >= _SUDDEN_DB:
+        if is_line and _is_struck(span, parts == number, levels_db):
             mask[span] |= part
     return mask
+
+
+def _is_struck(span: tuple[slice, slice], part: Marks, levels_db: Wave) -> bool:
+    """Whether a part begins suddenly, is loudest then, and dies away."""
+    level_db = np.where(part[span], levels_db[span], -np.inf).max(axis=1)
+    level_db = level_db[np.isfinite(level_db)]
+    third = max(1, len(level_db) // 3)
+    dies = level_db[:third].max() >= level_db.max() and np.median(level_db[-third:]) <= level_db.max() - _DIES_DB
+    return bool(dies) and _onset_db(span, part, levels_db) >= _SUDDEN_DB
 
 
 def _onset_db(span: tuple[slice, slice], part: Marks, levels_db: Wave) -> float:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 
-from umbrick.core.course.step import STRENGTH, Course, Step
+from umbrick.core.course.step import STRENGTH, WITHIN_HZ, Course, Step
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
@@ -47,5 +47,8 @@ def makes_all_anew(course: Course) -> bool:
 def sound_key(step: Step, version: int) -> str:
     """Return a name for what a step does to sound wherever it acts in full, by a version of its treatment."""
     settings = {name: value for name, value in step.settings.items() if name != STRENGTH}
+    if not settings.get(WITHIN_HZ):
+        # What was made before there were bands is the same sound.
+        settings.pop(WITHIN_HZ, None)
     told = [step.method, version, settings, step.profile, step.channels]
     return hashlib.blake2b(json.dumps(told, sort_keys=True).encode(), digest_size=16).hexdigest()

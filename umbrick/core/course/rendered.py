@@ -12,11 +12,12 @@ import numpy.typing as npt
 
 from umbrick.core.course.acting import sound_key, treatment_of
 from umbrick.core.course.overview import Overview
-from umbrick.core.course.step import Step
+from umbrick.core.course.step import WITHIN_HZ, Step
 from umbrick.core.course.strength import Nodes, shares_at, strength_text, told_near
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.course.treatment import Block
 from umbrick.core.course.weights import weights
+from umbrick.core.course.within_band import kernel, let_through
 from umbrick.core.errors import FileError
 from umbrick.core.sound.source import Samples, Source, check_span
 from umbrick.core.timeline.runs import Integers
@@ -74,7 +75,10 @@ class Rendered:
         self.rate, self.channels, self.frames = below.rate, below.channels, below.frames
         self._tiles = tiles
         self._treatment = treatment_of(step)
-        self._context = self._treatment.context(step.settings, step.profile, self.rate)
+        self._own_context = self._treatment.context(step.settings, step.profile, self.rate)
+        self._within = kernel(str(step.settings[WITHIN_HZ]), self.rate)
+        self._reach = 0 if self._within is None else len(self._within) // 2
+        self._context = self._own_context + self._reach
         self._ramp = step.ramp_frames(self.rate)
         self._strength = strength
         self._on = list(step.channels)
@@ -180,9 +184,15 @@ class Rendered:
         if not self._can_make:
             raise UnmadeError("What the course made then is no longer kept.")
         first, last = index * TILE, min((index + 1) * TILE, self.frames)
-        around = self._context
-        block = Block(self._with_context(first, last), first, around, around, self.rate, self.frames)
+        around, reach = self._own_context, self._reach
+        samples = self._with_context(first - reach, last + reach)
+        block = Block(samples, first - reach, around, around, self.rate, self.frames)
         treated = self._treatment.process(block, self.step.settings, self.step.profile)
+        own = block.own
+        if self._within is not None:
+            change = let_through(treated - own, self._within)
+            own = own[reach : len(own) - reach]
+            treated = own + change
         share: Wave | float = self.step.amount
         if self.spans is not None:
             share = share * weights(self.spans, self._ramp, first, last, self.frames)[:, np.newaxis]
@@ -190,16 +200,15 @@ class Rendered:
             share = share * shares_at(self._strength, np.arange(first, last))[:, np.newaxis]
         if isinstance(share, float) and share == 1.0:
             return treated.astype(np.float32)
-        own = block.own
         return np.asarray(own + share * (treated - own), np.float32)
 
     def _with_context(self, first: int, last: int) -> Wave:
-        """Return a span with the treatment's context on both sides.
+        """Return a span, which may lie partly outside of the recording, with the treatment's context on both sides.
 
         Beyond the recording's ends it is turned about its end sample (F. Gustafsson, 1996, discusses the choice), and
         where it is too short for that, its last value goes on.
         """
-        around = self._context
+        around = self._own_context
         low, high = max(0, first - around), min(self.frames, last + around)
         sound = self.below.read_exact(low, high)[:, self._on]
         head, tail = around - (first - low), around - (high - last)

@@ -13,7 +13,7 @@ Spans = tuple[tuple[int, int], ...]
 Profile = Mapping[str, Any]
 """What was learned from a recording: small, and nothing but what JSON holds."""
 
-RAMP_MS, AMOUNT, STRENGTH = "ramp_ms", "amount", "strength"
+RAMP_MS, AMOUNT, STRENGTH, WITHIN_HZ = "ramp_ms", "amount", "strength", "within_hz"
 """Settings that every step has."""
 
 

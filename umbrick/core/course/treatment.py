@@ -9,7 +9,7 @@ from typing import NamedTuple, Protocol
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.course.step import AMOUNT, RAMP_MS, STRENGTH, Profile
+from umbrick.core.course.step import AMOUNT, RAMP_MS, STRENGTH, WITHIN_HZ, Profile
 from umbrick.core.course.strength import parsed_strength
 from umbrick.core.mend.parameters import Parameter, Parameters
 from umbrick.core.sound.source import Source
@@ -21,6 +21,7 @@ COMMON = (
     Parameter(AMOUNT, "number", 1.0, "how much of what it does is done: 0 nothing, 1 all", (), "", 0.0, 1.0),
     Parameter(STRENGTH, "curve", "", "how much is done along time, as FRAME:PERCENT FRAME:PERCENT", unit="%",
               check=parsed_strength),
+    Parameter(WITHIN_HZ, "band", "", "the only band in which it is done, as LOW-HIGH; nothing for all", unit="Hz"),
 )  # fmt: skip
 """Settings that every treatment has, as far as it has none of its own by these names."""
 

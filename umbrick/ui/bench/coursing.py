@@ -13,7 +13,7 @@ from umbrick.core.course.for_kinds import Laid, laid_for
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.learning import learned, new_step, what_is_learned_from
 from umbrick.core.course.rendering import Rendering
-from umbrick.core.course.step import Course, Spans, Step, free_id, merged, without
+from umbrick.core.course.step import WITHIN_HZ, Course, Spans, Step, free_id, merged, without
 from umbrick.core.measure.pauses import all_pauses
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.registry import method_named
@@ -260,6 +260,23 @@ class Coursing(Task):
         """Have the chosen step lie over just the selection."""
         if (work := self._bench.work) and work.selection:
             self._lay_over(map_spans(work.version, work.history.original, [work.selection.span]), "")
+
+    def lay_over_area(self) -> None:
+        """Have the chosen step lie over just the area's time, and act in just its band."""
+        work, step = self._bench.work, self.step
+        if work is None or step is None or work.area is None or self._is_held(work):
+            return
+        placed = work.area.placed(work.frames, work.rate)
+        _, _, low, high = work.area.area.extent
+        band = f"{max(0, round(low))}-{round(min(high, work.rate / 2))}"
+        spans = merged(map_spans(work.version, work.history.original, [(placed.start, placed.stop)]))
+        channels = tuple(sorted(work.area.channels))
+        changed = replace(step, settings={**step.settings, WITHIN_HZ: band}, spans=spans, where="", channels=channels)
+        self._learn(work, changed, self._exchanging(work, "place"))
+
+    def reason_against_area(self) -> str:
+        """Return why a step cannot be laid over an area now, or nothing."""
+        return "" if self._bench.work and self._bench.work.area else "Select an area first, in the spectrogram (V)."
 
     def reason_against_step(self) -> str:
         """Return why the chosen step cannot be changed now, or nothing."""

@@ -59,6 +59,9 @@ def course_commands(
     def no_selection() -> str:
         return no_step() or coursing.reason_against_selection()
 
+    def no_area() -> str:
+        return no_step() or coursing.reason_against_area()
+
     def no_finding() -> str:
         return no_step() or coursing.reason_against_findings()
 
@@ -112,6 +115,8 @@ def course_commands(
                 coursing.lay_over_all, (), no_step, separated=True),
         Command("step_over_selection", _MENU, "Step over the selection", "Have the chosen step lie over just the selection",
                 coursing.lay_over_selection, (), no_selection),
+        Command("step_over_area", _MENU, "Step over the area", "Have the chosen step act in just the area's time and band",
+                coursing.lay_over_area, (), no_area),
         Command("step_over_findings", _MENU, "Step over all findings of this kind",
                 "Have the chosen step lie over what is listed of the kind in focus, ramps beside it",
                 coursing.lay_over_findings, (), no_finding),
