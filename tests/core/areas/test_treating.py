@@ -4,6 +4,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.sounds import RATE, chord, rng, sine, voice
+from umbrick.core.areas import treating
 from umbrick.core.areas.alike import places_alike
 from umbrick.core.areas.area import Area
 from umbrick.core.areas.gather import Gathering
@@ -155,6 +156,18 @@ def test_beeps_like_one_are_found_and_nothing_else():
 def test_an_area_that_holds_nothing_is_refused(settings):
     with pytest.raises(ParameterError):
         treated(version_of(voice(1.0)), 1000, 9000, **settings)
+
+
+def test_a_long_area_is_done_in_pieces_whose_borders_cannot_be_heard(monkeypatch):
+    sound = sine(1000, 6.0, 0.1) + sine(3000, 6.0, 0.1)
+    version = version_of(sound)
+    whole = treated(version, RATE, 5 * RATE, action="level", band_hz="2500-3500")
+    monkeypatch.setattr(treating, "_PIECE_SECONDS", 1.0)
+    monkeypatch.setattr(treating, "CONTEXT_SECONDS", 0.5)
+    pieces = treated(version, RATE, 5 * RATE, action="level", band_hz="2500-3500")
+    inside = slice(RATE + 4800, 5 * RATE - 4800)
+    assert np.abs(pieces - whole)[inside].max() < 1e-6
+    assert np.abs(whole - sound)[inside].max() > 0.05
 
 
 def test_silence_and_short_recordings_stay_as_they_are():

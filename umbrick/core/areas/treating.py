@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,6 +19,8 @@ from umbrick.core.filters.windows import hann
 Wave = npt.NDArray[np.float64]
 
 _LONG_SECONDS, _SHORT_SECONDS = 0.043, 0.023
+CONTEXT_SECONDS = 2.5
+_PIECE_SECONDS = 12.0
 RAMP_SECONDS = 0.008
 _RAMP_BETA = 12.0
 _TONE_ROUNDS, _MOST_TONES = 3, 48
@@ -63,7 +66,22 @@ def treated(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: 
         In Hz.
     treating : Treating
     """
-    return wave[span[0] : span[1]] + treating.strength * change_in(wave, span, area, rate, treating)
+    made = wave[span[0] : span[1]].copy()
+    for start, stop in _pieces(*span, rate):
+        low, high = max(0, start - round(CONTEXT_SECONDS * rate)), min(len(wave), stop + round(CONTEXT_SECONDS * rate))
+        own = area.moved(span[0] - start)
+        change = change_in(wave[low:high], (start - low, stop - low), own, rate, treating)
+        made[start - span[0] : stop - span[0]] += treating.strength * change
+    return made
+
+
+def _pieces(start: int, stop: int, rate: int) -> Iterator[tuple[int, int]]:
+    """Yield a span in pieces that can be held in memory; each comes as the one before goes."""
+    most, ramp = round(_PIECE_SECONDS * rate), round(RAMP_SECONDS * rate)
+    while stop - start > most:
+        yield start, start + most
+        start += most - ramp
+    yield start, stop
 
 
 def change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:

@@ -8,7 +8,7 @@ import numpy as np
 
 from umbrick.core.areas.area import MOST_HARMONICS, Area, band_over
 from umbrick.core.areas.around import SIDES
-from umbrick.core.areas.treating import Treating, copied, treated
+from umbrick.core.areas.treating import CONTEXT_SECONDS, Treating, copied, treated
 from umbrick.core.errors import CancelledError, ParameterError
 from umbrick.core.mend.making import Wave, already_made
 from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
@@ -17,7 +17,6 @@ from umbrick.core.mend.place import Place
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 
-CONTEXT_SECONDS = 2.5
 _LONGEST_SECONDS = 300.0
 
 
