@@ -113,15 +113,20 @@ class Planted:
         row, column = np.unravel_index(int(levels.argmax()), levels.shape)
         return self.around.start + int(row) * self.transform.hop, float(column * self.rate / self.transform.size)
 
-    def overlap(self, found):
-        """Return the intersection over the union of what was gathered and of the cells that the intruder drowns."""
+    def overlaps(self, found):
+        """Return the intersection over the union of what was gathered and of the cells that the intruder drowns: of all,
+        and of those that hang together with the one that was clicked."""
         right, intruder = (
             np.abs(self.transform.spectra(wave[self.around])) for wave in (self.right, self.wrong - self.right)
         )
         drowned = (intruder > right) & (intruder > intruder.max() * 10 ** (-_HEARD_DB / 20))
         cells = self.transform.cells(len(self.mask) * self.transform.hop, self.rate, self.around.start - found.start)
         got = found.area.covered(cells)[: len(drowned)] > 0.5
-        return (drowned & got).sum() / max(1, (drowned | got).sum())
+        frame, hz = self.clicked()
+        seed = (frame - self.around.start) // self.transform.hop, round(hz * self.transform.size / self.rate)
+        parts, _ = label(binary_closing(np.pad(drowned, 2), np.ones((5, 3)))[2:-2, 2:-2] | drowned, np.ones((3, 3)))
+        part = drowned & (parts == parts[seed])
+        return [(truth & got).sum() / max(1, (truth | got).sum()) for truth in (drowned, part)]
 
     def mended_in(self, found):
         """Return it mended in an area that was gathered."""
@@ -150,13 +155,15 @@ def _print_gathered(files):
             if found is None:
                 missed += 1
                 continue
-            overlaps.append(one.overlap(found))
+            overlaps.append(one.overlaps(found))
             harmonics = sounding_harmonics(version, 0, found.start, found.area)
             found = found._replace(area=replace(found.area, harmonics=harmonics))
             behind.append(one.sdr_db(one.mended(action="rebuild")) - one.sdr_db(one.mended_in(found)))
+        whole, part = np.median(overlaps, axis=0)
         print(
-            f"gathered by one click, {kind} at +6 dB: overlap {np.median(overlaps):.2f} (least {min(overlaps):.2f}), "
-            f"{np.median(behind):.1f} dB behind the true area, nothing gathered {missed}"
+            f"gathered by one click, {kind} at +6 dB: overlap with all of it {whole:.2f}, with what hangs together "
+            f"{part:.2f}; mended with its harmonics {np.median(behind):.1f} dB behind the true area; nothing gathered "
+            f"{missed}"
         )
 
 
