@@ -11,6 +11,7 @@ from pathlib import Path
 from zlib import crc32
 
 import numpy as np
+from scipy.ndimage import binary_closing, label
 
 from benchmarks.corpus import as_a_file, clean
 from benchmarks.intruders import INTRUDERS, TONAL, beep, true_area
@@ -114,8 +115,8 @@ class Planted:
         return self.around.start + int(row) * self.transform.hop, float(column * self.rate / self.transform.size)
 
     def overlaps(self, found):
-        """Return the intersection over the union of what was gathered and of the cells that the intruder drowns: of all,
-        and of those that hang together with the one that was clicked."""
+        """Return the intersection over the union of what was gathered and of the cells that the intruder drowns: all of
+        them, and those that hang together with the one that was clicked."""
         right, intruder = (
             np.abs(self.transform.spectra(wave[self.around])) for wave in (self.right, self.wrong - self.right)
         )

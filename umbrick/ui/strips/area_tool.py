@@ -244,8 +244,12 @@ def _image_of(drawn: _Drawn, rate: int) -> QImage:
     step = drawn.window.length / columns
     cells = Cells(drawn.window.start + step / 2, step, columns, rate / 2 / _BINS, _BINS + 1)
     covered = drawn.area.covered(cells).T >= _SEEN
-    hz = drawn.scale.hz_at(1 - (np.arange(rows) + 0.5) / rows)
-    inside = covered[np.clip(np.rint(hz / cells.hz).astype(np.int64), 0, _BINS)]
+    # A row of pixels may be higher than the area: whatever of it lies in a row is seen.
+    edges = drawn.scale.hz_at(1 - np.arange(rows + 1) / rows) / cells.hz
+    first = np.clip(np.rint(edges[1:]).astype(np.int64), 0, _BINS)
+    last = np.clip(np.rint(edges[:-1]).astype(np.int64), first, _BINS) + 1
+    counts = np.concatenate([np.zeros((1, columns), np.int64), np.cumsum(covered, axis=0)])
+    inside = counts[last] > counts[first]
     edge = inside & ~binary_erosion(inside, np.ones((3, 3)), border_value=1)
     pixels = np.zeros((rows, columns), np.uint32)
     for mask, name, alpha in ((inside, "selection", _FILL_ALPHA), (edge, "mended", _EDGE_ALPHA)):
