@@ -37,6 +37,7 @@ def run(files: list[Path]) -> None:
             _print_moves(window, application, f"spectrogram, {sharpening.value}: ")
         began = time.perf_counter()
         view.toggle_whole()
+        window.strips[0].repaint()
         settle(window, application)
         held = window.passage.spectrum.tiles.held_bytes / 1e6
         print(f"spectrogram of the hour in {time.perf_counter() - began:.2f} s; the Passage's tiles hold {held:.0f} MB")

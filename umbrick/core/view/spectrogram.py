@@ -83,7 +83,9 @@ def level_columns(
     rate = source.rate
     if look.sharpening is Sharpening.REASSIGNED:
         return _reassigned(source, channel, start, step, count, look, is_overtaken)
-    lengths = _SEVERAL if look.sharpening is Sharpening.SEVERAL else (0,)
+    # Where a column is longer than a window, longer and shorter ones show nothing more.
+    is_close = step < LENGTHS_SECONDS[look.length] * rate
+    lengths = _SEVERAL if look.sharpening is Sharpening.SEVERAL and is_close else (0,)
     levels: Wave | None = None
     for by in lengths:
         index = min(max(0, look.length + 2 * by), len(LENGTHS_SECONDS) - 1)
