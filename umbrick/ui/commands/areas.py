@@ -11,7 +11,7 @@ from umbrick.ui.dialogs.area_dialogs import AreaDialogs
 from umbrick.ui.files.lifting_out import LiftingOut
 from umbrick.ui.hand.outlining import Ear, Outlining, Pen
 
-_MENU = "Areas"
+_MENU = "Spec&tral"
 
 
 def spectral_commands(bench: Bench, view: SpectralView, fit: Callable[[], None]) -> list[Command]:
