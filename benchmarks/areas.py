@@ -22,6 +22,7 @@ from umbrick.core.areas.placed import gathered_at
 from umbrick.core.areas.transform import ShortTime
 from umbrick.core.areas.treating import RAMP_SECONDS
 from umbrick.core.mend.applying import apply_method
+from umbrick.core.mend.areas.area import settings_of
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.timeline.version import Version
@@ -132,9 +133,8 @@ class Planted:
     def mended_in(self, found):
         """Return it mended in an area that was gathered."""
         version = Version.of(as_a_file(self.wrong[:, np.newaxis], self.rate, 32))
-        settings = {"outline": found.area.text, "harmonics": float(found.area.harmonics)}
         place = Place(found.start, found.stop, (0,))
-        made = apply_method(version, method_named("area"), settings, [place])
+        made = apply_method(version, method_named("area"), settings_of(found.area), [place])
         return made.version.read(0, version.frames)[:, 0].astype(float)
 
 

@@ -57,7 +57,7 @@ def places_alike(
     about as loud.
     """
     rate = source.rate
-    transform = ShortTime(int(max(64, 2 ** round(np.log2(_SIZE_SECONDS * rate)))))
+    transform = ShortTime.lasting(_SIZE_SECONDS, rate)
     hop = transform.hop
     start, stop, low_hz, high_hz = area.extent
     beside = round(_BESIDE_SECONDS * rate / hop)

@@ -3,8 +3,6 @@ moments of the recording that sound alike outside of it."""
 
 from __future__ import annotations
 
-from typing import NamedTuple
-
 import numpy as np
 import numpy.typing as npt
 from scipy.ndimage import binary_dilation
@@ -24,16 +22,8 @@ _FLOOR = 1e-20
 _HARDLY = 1e-5
 
 
-class Around(NamedTuple):
-    """Powers foretold for every cell, shape ``(rows, bins)``."""
-
-    power: Wave
-    free: Marks
-    """Cells that the area leaves free."""
-
-
-def foretold(power: Wave, covered: Wave, seconds: float, hz: float, sides: str = "auto") -> Around:
-    """Return the powers that the surroundings of an area foretell for it.
+def foretold(power: Wave, covered: Wave, seconds: float, hz: float, sides: str = "auto") -> Wave:
+    """Return the powers that the surroundings of an area foretell for it, shape ``(rows, bins)``.
 
     Parameters
     ----------
@@ -75,7 +65,7 @@ def foretold(power: Wave, covered: Wave, seconds: float, hz: float, sides: str =
         alike = _from_alike(power, free)
         if alike is not None:
             mixed = np.where(np.isfinite(alike), np.sqrt(mixed * np.nan_to_num(alike)), mixed)
-    return Around(np.where(free, power, mixed), free)
+    return np.where(free, power, mixed)
 
 
 def _from_before(power: Wave, free: Marks, count: int, unit: float) -> tuple[Wave, Wave]:

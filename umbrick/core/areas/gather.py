@@ -121,9 +121,10 @@ def _with_it(parts: npt.NDArray[np.int32], own: int, levels_db: Wave) -> Marks:
     mask = np.zeros(parts.shape, np.bool_)
     spans = find_objects(parts)
     first, last = spans[own - 1][0].start, spans[own - 1][0].stop
-    faintest_db = levels_db[parts == own].max() - _FAINTEST_DB
+    struck = parts[spans[own - 1]] == own
+    faintest_db = levels_db[spans[own - 1]][struck].max() - _FAINTEST_DB
     shortest = max(_LEAST_ROWS, _LEAST_SHARE * (last - first))
-    if not _is_struck(spans[own - 1], parts == own, levels_db):
+    if not _is_struck(spans[own - 1], struck, levels_db):
         return mask
     for number, span in enumerate(spans, 1):
         rows = span[0]
@@ -133,14 +134,14 @@ def _with_it(parts: npt.NDArray[np.int32], own: int, levels_db: Wave) -> Marks:
         part = parts[span] == number
         is_line = rows.stop - rows.start >= shortest and part.sum(axis=1).mean() <= _MOST_WIDE_BINS
         is_line &= levels_db[span][part].max() >= faintest_db
-        if is_line and _is_struck(span, parts == number, levels_db):
+        if is_line and _is_struck(span, part, levels_db):
             mask[span] |= part
     return mask
 
 
 def _is_struck(span: tuple[slice, slice], part: Marks, levels_db: Wave) -> bool:
-    """Whether a part begins suddenly, is loudest then, and dies away."""
-    level_db = np.where(part[span], levels_db[span], -np.inf).max(axis=1)
+    """Whether a part, the cells of a span that it marks, begins suddenly, is loudest then, and dies away."""
+    level_db = np.where(part, levels_db[span], -np.inf).max(axis=1)
     level_db = level_db[np.isfinite(level_db)]
     third = max(1, len(level_db) // 3)
     dies = level_db[:third].max() >= level_db.max() and np.median(level_db[-third:]) <= level_db.max() - _DIES_DB
@@ -154,7 +155,7 @@ def _onset_db(span: tuple[slice, slice], part: Marks, levels_db: Wave) -> float:
     if not len(before):
         return 0.0
     first = slice(rows.start, min(rows.start + _LEAST_ROWS, rows.stop))
-    after = levels_db[first, bins][part[first, bins]]
+    after = levels_db[first, bins][part[: first.stop - first.start]]
     return float(after.max(initial=-np.inf) - np.median(before[: max(1, len(before) // 2)].max(axis=1)))
 
 
@@ -175,7 +176,7 @@ def _sharpest(wave: Wave, at: int, hz: float, rate: int) -> tuple[ShortTime, Wav
     """Return the transform whose windows show a place the most sharply, and the powers of all of a wave's cells."""
     best: tuple[float, ShortTime] | None = None
     for seconds in _SIZES_SECONDS:
-        transform = ShortTime(int(max(64, 2 ** round(np.log2(seconds * rate)))))
+        transform = ShortTime.lasting(seconds, rate)
         reach = 2 * transform.size
         low = max(0, at - reach)
         power = np.square(np.abs(transform.spectra(wave[low : at + reach])))

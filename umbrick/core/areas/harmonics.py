@@ -45,7 +45,7 @@ def sounding_harmonics(source: Source, channel: int, at: int, area: Area) -> int
         inside = covered > _LEAST_COVERED
         cells_by = transform.hop / rate, rate / transform.size
         # A voice goes on above and below, and an accent begins anew: only a tone stands out of both.
-        around = (foretold(power, covered, *cells_by, sides).power[inside].sum() for sides in ("both", "beside"))
+        around = (foretold(power, covered, *cells_by, sides)[inside].sum() for sides in ("both", "beside"))
         if inside.any() and power[inside].sum() > _STANDS_OUT * max(around):
             highest = number
         elif number > highest + 1:

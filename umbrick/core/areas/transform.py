@@ -10,12 +10,15 @@ import scipy.fft
 
 from umbrick.core.areas.shapes import Cells
 from umbrick.core.filters.windows import hann
+from umbrick.core.spectral.grid import size_for
 
 Wave = npt.NDArray[np.float64]
 Spectra = npt.NDArray[np.complex128]
 
 OVERLAP = 4
 """How many windows lie over every sample."""
+
+_LEAST_SIZE = 64
 
 
 class ShortTime:
@@ -33,6 +36,11 @@ class ShortTime:
     def __init__(self, size: int) -> None:
         self.size, self.hop = size, size // OVERLAP
         self.window = _window(size)
+
+    @classmethod
+    def lasting(cls, seconds: float, rate: int) -> ShortTime:
+        """Return the transform whose windows last nearest to so many seconds, of at least 64 frames."""
+        return cls(max(_LEAST_SIZE, size_for(seconds, rate)))
 
     def rows(self, frames: int) -> int:
         """Return how many windows a wave of so many frames takes."""

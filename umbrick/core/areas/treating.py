@@ -10,7 +10,7 @@ import numpy.typing as npt
 from scipy.ndimage import convolve1d, maximum_filter, maximum_filter1d, uniform_filter1d
 
 from umbrick.core.areas.area import Area
-from umbrick.core.areas.around import Around, foretold
+from umbrick.core.areas.around import foretold
 from umbrick.core.areas.shapes import Cells
 from umbrick.core.areas.tones import Track, tone_of, tracks
 from umbrick.core.areas.transform import ShortTime
@@ -22,6 +22,8 @@ _LONG_SECONDS, _SHORT_SECONDS = 0.043, 0.023
 CONTEXT_SECONDS = 2.5
 _PIECE_SECONDS = 12.0
 RAMP_SECONDS = 0.008
+SILENCED_DB = -120.0
+"""By so much a level is lowered of which nothing is to be left."""
 _RAMP_BETA = 12.0
 _TONE_ROUNDS, _MOST_TONES = 3, 48
 _TONE_COVERED = 0.3
@@ -70,7 +72,7 @@ def treated(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: 
     for start, stop in _pieces(*span, rate):
         low, high = max(0, start - round(CONTEXT_SECONDS * rate)), min(len(wave), stop + round(CONTEXT_SECONDS * rate))
         own = area.moved(span[0] - start)
-        change = change_in(wave[low:high], (start - low, stop - low), own, rate, treating)
+        change = _change_in(wave[low:high], (start - low, stop - low), own, rate, treating)
         made[start - span[0] : stop - span[0]] += treating.strength * change
     return made
 
@@ -84,7 +86,7 @@ def _pieces(start: int, stop: int, rate: int) -> Iterator[tuple[int, int]]:
     yield start, stop
 
 
-def change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:
+def _change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:
     """Return by what a treatment at full strength changes the frames of a span; see :func:`treated`."""
     transform = transform_for(area, rate)
     spectra = transform.spectra(wave)
@@ -99,10 +101,10 @@ def change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treating
     if treating.action == "rebuild":
         # What a tone's quick changes leave far from it is not the area's.
         close = _with_skirts(covered)
-        left = spectra - close * transform.spectra(wave - _without_tones(wave, covered, around, transform, rate))
+        left = spectra - close * transform.spectra(wave - _without_tones(wave, power, covered, around, transform, rate))
         power = np.square(np.abs(left))
     # Neighbouring bins together: what stands out in a single one is chance.
-    over = uniform_filter1d(power, 3, axis=1) / np.maximum(around.power, 1e-30)
+    over = uniform_filter1d(power, 3, axis=1) / np.maximum(around, 1e-30)
     spared = _SPARED if treating.action == "rebuild" else 1.0
     gain = np.where(over > spared, np.maximum(over, 1.0) ** -0.5, 1.0)
     return _within(transform.sound(left - spectra + left * covered * (gain - 1), len(wave)), span, rate)
@@ -116,16 +118,14 @@ def copied(donor: Wave, wave: Wave, span: tuple[int, int], area: Area, rate: int
     return wave[span[0] : span[1]] + treating.strength * _within(change, span, rate)
 
 
-def _without_tones(wave: Wave, covered: Wave, around: Around, transform: ShortTime, rate: int) -> Wave:
-    """Return a wave without the tones that stand out in an area."""
+def _without_tones(wave: Wave, power: Wave, covered: Wave, around: Wave, transform: ShortTime, rate: int) -> Wave:
+    """Return a wave, whose cells have a power, without the tones that stand out in an area."""
     left = wave.copy()
     allowed = covered > _TONE_COVERED
     for _ in range(_TONE_ROUNDS):
-        power = np.square(np.abs(transform.spectra(left)))
         has_ended = True
-        found = tracks(power, around.power, allowed)[:_MOST_TONES]
-        for track in found:
-            tone = tone_of(left, track, around.power, transform, rate)
+        for track in tracks(power, around, allowed)[:_MOST_TONES]:
+            tone = tone_of(left, track, around, transform, rate)
             if tone.steady_seconds < _STEADY_SECONDS:
                 continue
             without = left.copy()
@@ -134,6 +134,7 @@ def _without_tones(wave: Wave, covered: Wave, around: Around, transform: ShortTi
                 left, has_ended = without, False
         if has_ended:
             break
+        power = np.square(np.abs(transform.spectra(left)))
     return left
 
 
@@ -159,7 +160,7 @@ def transform_for(area: Area, rate: int) -> ShortTime:
     start, stop, low, high = area.extent
     is_short = stop - start < 4 * _LONG_SECONDS * rate and high - low > 4 / _SHORT_SECONDS
     seconds = _SHORT_SECONDS if is_short else _LONG_SECONDS
-    return ShortTime(int(max(64, 2 ** round(np.log2(seconds * rate)))))
+    return ShortTime.lasting(seconds, rate)
 
 
 def softly_covered(area: Area, cells: Cells, soft_hz: float) -> Wave:

@@ -418,9 +418,7 @@ def _intrusion(finding: Finding, version: Version) -> list[Remedy]:
 
 def remedies_of_area(place: Place, where: Area) -> list[Remedy]:
     """Return what is offered for an area, counted from the start of its place, best first."""
-    settings: dict[str, float | str] = {"outline": where.text}
-    if where.harmonics > 1:
-        settings["harmonics"] = float(where.harmonics)
+    settings = area.settings_of(where)
     return [
         Remedy("Rebuild", "takes its tones out, and brings the rest of it to what is around",
                area.METHOD, settings, place, 2),

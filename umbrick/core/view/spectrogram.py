@@ -14,6 +14,7 @@ import scipy.fft
 from umbrick.core.errors import CancelledError
 from umbrick.core.filters.windows import hann
 from umbrick.core.sound.source import Source
+from umbrick.core.spectral.grid import size_for
 from umbrick.core.view.frequency_scale import FrequencyScale
 
 Levels = npt.NDArray[np.uint8]
@@ -27,7 +28,7 @@ LENGTHS_SECONDS = (0.0027, 0.0053, 0.0107, 0.0213, 0.0427, 0.0853, 0.1707)
 
 USUAL_LENGTH = 4
 _SEVERAL = (-1, 0, 1)
-_ROWS_AT_ONCE = 128
+_ROWS_AT_ONCE, _LEAST_SIZE = 128, 32
 
 
 class Sharpening(Enum):
@@ -107,7 +108,7 @@ def _packed(levels_db: Wave) -> Levels:
 
 
 def _size(seconds: float, rate: int) -> int:
-    return int(max(32, 2 ** round(np.log2(seconds * rate))))
+    return max(_LEAST_SIZE, size_for(seconds, rate))
 
 
 def _power_db(

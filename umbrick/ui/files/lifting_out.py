@@ -9,7 +9,9 @@ import numpy as np
 import soundfile
 from PySide6.QtWidgets import QFileDialog, QWidget
 
+from umbrick.core.areas.treating import SILENCED_DB
 from umbrick.core.mend.applying import Mended, apply_method
+from umbrick.core.mend.areas.area import settings_of
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.sound.whole_file import write_whole
@@ -20,8 +22,6 @@ from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
 from umbrick.work.selection import SelectedArea
 from umbrick.work.work import Work
-
-_SILENCED_DB = -120.0
 
 
 class LiftingOut(Task):
@@ -70,12 +70,7 @@ class LiftingOut(Task):
 
 def _without(version: Version, selected: SelectedArea) -> Mended:
     placed = selected.placed(version.frames, version.rate)
-    settings: dict[str, float | str] = {
-        "action": "level",
-        "gain_db": _SILENCED_DB,
-        "outline": placed.area.text,
-        "harmonics": float(placed.area.harmonics),
-    }
+    settings = {**settings_of(placed.area), "action": "level", "gain_db": SILENCED_DB}
     place = Place(placed.start, placed.stop, selected.channels)
     return apply_method(version, method_named("area"), settings, [place])
 

@@ -13,8 +13,9 @@ from umbrick.core.areas.gather import Gathering
 from umbrick.core.areas.harmonics import sounding_harmonics
 from umbrick.core.areas.placed import PlacedArea, gathered_at
 from umbrick.core.areas.shapes import Box, Shape
-from umbrick.core.areas.treating import Treating, change_in
+from umbrick.core.areas.treating import CONTEXT_SECONDS, SILENCED_DB, Treating, treated
 from umbrick.core.errors import ParameterError
+from umbrick.core.mend.areas.area import settings_of
 from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
@@ -28,9 +29,7 @@ from umbrick.ui.hand.handwork import Handwork
 from umbrick.work.work import Work
 
 _TOLERANCE_STEP_DB, _TOLERANCES_DB = 4.0, (8.0, 48.0)
-_AROUND_SECONDS = 2.5
 _LEAST_SECONDS, _LEAST_HZ = 0.002, 5.0
-_SILENCED_DB = -120.0
 
 
 class Pen(Enum):
@@ -203,12 +202,7 @@ class Outlining(Task):
         if start < 0 or stop > work.frames:
             self._bench.said.emit("The area would go beyond the recording there.")
             return
-        settings: dict[str, float | str] = {
-            "action": "copy",
-            "donor": float(placed.start),
-            "outline": placed.area.text,
-            "harmonics": float(placed.area.harmonics),
-        }
+        settings = {**settings_of(placed.area), "action": "copy", "donor": float(placed.start)}
         self._handwork.apply("area", settings, Place(start, stop, selected.channels), select=False)
 
     def stretch(self, frames: int) -> None:
@@ -322,15 +316,16 @@ class Outlining(Task):
 
 def _apart(version: Version, placed: PlacedArea, channels: tuple[int, ...]) -> tuple[np.ndarray, np.ndarray]:
     """Return the sound of an area's place, and of the area alone, both of shape ``(frames, channels)``."""
-    reach = round(_AROUND_SECONDS * version.rate)
+    reach = round(CONTEXT_SECONDS * version.rate)
     first = max(0, placed.start - reach)
     wave = version.read(first, min(version.frames, placed.stop + reach)).astype(np.float64)
     span = placed.start - first, placed.stop - first
-    alone = np.zeros((placed.stop - placed.start, version.channels))
+    whole = wave[span[0] : span[1]]
+    alone = np.zeros_like(whole)
+    silencing = Treating("level", SILENCED_DB)
     for channel in channels:
-        silencing = Treating("level", _SILENCED_DB)
-        alone[:, channel] = -change_in(wave[:, channel], span, placed.area, version.rate, silencing)
-    return wave[span[0] : span[1]].astype(np.float32), alone.astype(np.float32)
+        alone[:, channel] = whole[:, channel] - treated(wave[:, channel], span, placed.area, version.rate, silencing)
+    return whole.astype(np.float32), alone.astype(np.float32)
 
 
 def _finding(work: Work, placed: PlacedArea, channels: tuple[int, ...], one: Alike, number: int) -> Finding | None:

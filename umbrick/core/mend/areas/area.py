@@ -30,6 +30,14 @@ def area_of(parameters: Parameters, frames: int, rate: int) -> Area:
     return Area(band_over(frames, low, high).parts, harmonics)
 
 
+def settings_of(area: Area) -> dict[str, float | str]:
+    """Return the settings that mean an area, counted from the start of its place."""
+    meant: dict[str, float | str] = {"outline": area.text}
+    if area.harmonics > 1:
+        meant["harmonics"] = float(area.harmonics)
+    return meant
+
+
 def rework(version: Version, place: Place, parameters: Parameters, is_cancelled: Callable[[], bool]) -> Reworked:
     """Return a place with its area changed.
 
