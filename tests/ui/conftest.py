@@ -113,11 +113,11 @@ class Hands:
         QApplication.sendEvent(widget, QMouseEvent(release, stop, widget.mapToGlobal(stop), which, none, held))
         self.settle()
 
-    def wheel(self, widget, steps, x, ctrl=False):
-        at = QPointF(x, widget.height() / 2)
-        modifier = Qt.KeyboardModifier.ControlModifier if ctrl else Qt.KeyboardModifier.NoModifier
+    def wheel(self, widget, steps, x, y=None, modifier=""):
+        at = QPointF(x, widget.height() / 2 if y is None else y)
+        held = MODIFIERS.get(modifier, Qt.KeyboardModifier.NoModifier)
         event = QWheelEvent(
-            at, widget.mapToGlobal(at), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton, modifier,
+            at, widget.mapToGlobal(at), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton, held,
             Qt.ScrollPhase.NoScrollPhase, False,
         )  # fmt: skip
         QApplication.sendEvent(widget, event)

@@ -6,9 +6,7 @@ import numpy as np
 import pytest
 import soundfile
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtGui import QWheelEvent
 from PySide6.QtTest import QTest
-from PySide6.QtWidgets import QApplication
 
 from tests.core.areas.test_treating import whistle
 from tests.sounds import RATE, voice, write
@@ -93,21 +91,12 @@ def test_the_pointer_tells_frequency_note_and_level(kettle, window, passage):
 
 def test_frequencies_zoom_and_scroll(kettle, window, passage):
     centre = at(passage, START, HZ)
-
-    def turn(steps, modifier):
-        event = QWheelEvent(
-            centre, passage.mapToGlobal(centre), QPoint(), QPoint(0, 120 * steps), Qt.MouseButton.NoButton, modifier,
-            Qt.ScrollPhase.NoScrollPhase, False,
-        )  # fmt: skip
-        QApplication.sendEvent(passage, event)
-        kettle.settle()
-
     before = passage.hz_at(centre.y())
-    turn(6, Qt.KeyboardModifier.ShiftModifier)
+    kettle.wheel(passage, 6, centre.x(), centre.y(), "Shift")
     scale = window.viewing.spectral.scale(RATE)
     assert scale.high - scale.low < 0.5
     assert passage.hz_at(centre.y()) == pytest.approx(before, rel=0.02)
-    turn(2, Qt.KeyboardModifier.AltModifier)
+    kettle.wheel(passage, 2, centre.x(), centre.y(), "Alt")
     assert window.viewing.spectral.scale(RATE).low > scale.low
     kettle.press("Alt+Shift+A")
     assert window.viewing.spectral.scale(RATE).high == 1.0
@@ -140,8 +129,8 @@ def test_job_8_a_kettle_is_seen_gathered_heard_alone_and_removed(kettle, window,
     assert low < HZ < high < low + 500
     kettle.press("Shift+K")
     assert window.outlining.ear is Ear.ALONE
-    heard = window.listening._audition.after[:, 0].astype(float)
-    inside = START - window.listening._audition.places[0]
+    heard = window.listening._excerpts.after[:, 0].astype(float)
+    inside = START - window.listening._excerpts.places[0]
     kettle_alone = whistle(START, STOP, HZ, 0.1)
     correlation = np.corrcoef(heard[inside : inside + RATE], kettle_alone)[0, 1]
     assert correlation > 0.9

@@ -8,7 +8,7 @@ from PySide6.QtTest import QTest
 from tests.sounds import RATE, faultless, rng, write
 from tests.ui.test_course import heard
 from umbrick.core.survey.finding import State
-from umbrick.ui.bench.listening import Audition
+from umbrick.ui.bench.listening import Excerpts
 from umbrick.ui.dialogs.first_look_dialog import FirstLookDialog
 from umbrick.ui.dialogs.noise_rehearsal_dialog import NoiseRehearsalDialog
 
@@ -140,14 +140,14 @@ def test_how_far_noise_is_lowered_is_rehearsed(hurt, window):
 def test_before_and_after_stay_side_by_side_when_a_mend_changes_the_length(hurt, window):
     def moments(frames):
         sound = np.zeros((frames, 1), np.float32)
-        return Audition(sound, sound, RATE, (0,), (0,))
+        return Excerpts(sound, sound, RATE, (0,), (0,))
 
-    window.listening.audition(moments(RATE))
+    window.listening.hear_excerpts(moments(RATE))
     before = window.listening.engine.programme.before
-    window.listening.audition(moments(RATE))
+    window.listening.hear_excerpts(moments(RATE))
     assert window.listening.engine.programme.before is before
-    window.listening.audition(moments(2 * RATE))
+    window.listening.hear_excerpts(moments(2 * RATE))
     programme = window.listening.engine.programme
     assert programme.before.frames == programme.after.frames == 2 * RATE
-    window.listening.audition(None)
+    window.listening.hear_excerpts(None)
     assert window.listening.engine.programme.before is hurt.work.history.original

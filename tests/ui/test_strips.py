@@ -37,7 +37,7 @@ def test_the_wheel_scrolls_and_with_ctrl_zooms_about_the_pointer(long, passage):
     assert long.work.passage.start > start.start
     assert long.work.passage.length == start.length
     under = passage.frame_at(300)
-    long.wheel(passage, 3, 300, ctrl=True)
+    long.wheel(passage, 3, 300, modifier="Ctrl")
     assert long.work.passage.length < start.length
     assert passage.frame_at(300) == pytest.approx(under, abs=1)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from dataclasses import replace
 from enum import Enum
+from typing import Any
 
 from PySide6.QtCore import Signal
 
@@ -264,15 +265,14 @@ class Coursing(Task):
     def lay_over_area(self) -> None:
         """Have the chosen step lie over just the area's time, and act in just its band."""
         work, step = self._bench.work, self.step
-        if work is None or step is None or work.area is None or self._is_held(work):
+        if work is None or step is None or work.area is None:
             return
         placed = work.area.placed(work.frames, work.rate)
         _, _, low, high = work.area.area.extent
         band = f"{max(0, round(low))}-{round(min(high, work.rate / 2))}"
-        spans = merged(map_spans(work.version, work.history.original, [(placed.start, placed.stop)]))
-        channels = tuple(sorted(work.area.channels))
-        changed = replace(step, settings={**step.settings, WITHIN_HZ: band}, spans=spans, where="", channels=channels)
-        self._learn(work, changed, self._exchanging(work, "place"))
+        spans = map_spans(work.version, work.history.original, [(placed.start, placed.stop)])
+        settings = {**step.settings, WITHIN_HZ: band}
+        self._lay_over(spans, "", settings=settings, channels=tuple(sorted(work.area.channels)))
 
     def reason_against_area(self) -> str:
         """Return why a step cannot be laid over an area now, or nothing."""
@@ -324,11 +324,12 @@ class Coursing(Task):
 
         self._run("finding the pauses", run, done, "Stopped; nothing was changed.")
 
-    def _lay_over(self, spans: list[tuple[int, int]] | None, where: str) -> None:
+    def _lay_over(self, spans: list[tuple[int, int]] | None, where: str, **more: Any) -> None:
+        """Have the chosen step lie over spans, and be otherwise by some of its fields; it learns there anew."""
         work, step = self._bench.work, self.step
         if work is None or step is None or self._is_held(work):
             return
-        changed = replace(step, spans=None if spans is None else merged(spans), where=where)
+        changed = replace(step, spans=None if spans is None else merged(spans), where=where, **more)
         self._learn(work, changed, self._exchanging(work, "place"))
 
     def lay_on_channels(self) -> None:

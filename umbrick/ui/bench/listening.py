@@ -41,7 +41,7 @@ makes ahead."""
 
 
 @dataclass(frozen=True, eq=False)
-class Audition:
+class Excerpts:
     """Moments of the recording one after another, as they are and as they would be, instead of the recording itself.
 
     ``starts`` are where each begins in what is played, ``places`` where it is in the recording.
@@ -95,8 +95,8 @@ class Listening(QObject):
         self._matching: Job | None = None
         self._matched_for: tuple[Version, Version] | None = None
         self._getting_ready: Job | None = None
-        self._audition: Audition | None = None
-        self._auditioned: tuple[Version, ...] = ()
+        self._excerpts: Excerpts | None = None
+        self._excerpts_played: tuple[Version, ...] = ()
         self._timer = QTimer(self, interval=_TICK_MS)
         self._timer.timeout.connect(self._tick)
         bench.recording_changed.connect(self._recording_changed)
@@ -211,30 +211,30 @@ class Listening(QObject):
 
     # Moments of the recording, as they would be.
 
-    def audition(self, audition: Audition | None) -> None:
+    def hear_excerpts(self, excerpts: Excerpts | None) -> None:
         """Have moments of the recording played round and round instead of the recording; None ends that."""
-        if audition is None:
-            if self._audition is not None:
+        if excerpts is None:
+            if self._excerpts is not None:
                 self.engine.stop()
-            self._audition, self._auditioned = None, ()
+            self._excerpts, self._excerpts_played = None, ()
         else:
-            if self._audition is None:
+            if self._excerpts is None:
                 self.engine.stop()
             # The same before goes on playing; a mend that changes the length may have made it longer.
-            before = next(iter(self._auditioned), None)
-            if before is None or before.frames != len(audition.before):
-                before = _held(audition.before, audition.rate, f"before:{len(audition.before)}")
-            after = _held(audition.after, audition.rate, f"after:{id(audition)}")
-            self._audition, self._auditioned = audition, (before, after)
+            before = next(iter(self._excerpts_played), None)
+            if before is None or before.frames != len(excerpts.before):
+                before = _held(excerpts.before, excerpts.rate, f"before:{len(excerpts.before)}")
+            after = _held(excerpts.after, excerpts.rate, f"after:{id(excerpts)}")
+            self._excerpts, self._excerpts_played = excerpts, (before, after)
         self.reload()
         self.changed.emit()
 
     def play_moment(self, number: int) -> None:
-        """Play from the start of a moment that is auditioned, counted from 0, and go round all of them."""
-        if self._audition is not None and number < len(self._audition.starts):
+        """Play from the start of one of the excerpts, counted from 0, and go round all of them."""
+        if self._excerpts is not None and number < len(self._excerpts.starts):
             self._skip = None
             self.look_for_the_device()
-            self.engine.play(self._audition.starts[number], (0, len(self._audition.after)))
+            self.engine.play(self._excerpts.starts[number], (0, len(self._excerpts.after)))
             self._timer.start()
             self.changed.emit()
 
@@ -353,8 +353,8 @@ class Listening(QObject):
         work = self._bench.work
         if work is None:
             return
-        if self._audition is not None:
-            self._load_audition(self._audition)
+        if self._excerpts is not None:
+            self._load_excerpts(self._excerpts)
             return
         offer, trial = self._mending.offer_in(work), self._trying.trial_in(work)
         if self._skip is not None and self._skip.base is not work.version:
@@ -372,9 +372,9 @@ class Listening(QObject):
         loop = self.engine.loop if self._skip else self._loop()
         self._load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims))
 
-    def _load_audition(self, audition: Audition) -> None:
-        before, after = self._auditioned
-        peak = max(float(np.abs(sound).max(initial=0)) for sound in (audition.before, audition.after))
+    def _load_excerpts(self, excerpts: Excerpts) -> None:
+        before, after = self._excerpts_played
+        peak = max(float(np.abs(sound).max(initial=0)) for sound in (excerpts.before, excerpts.after))
         loop = (0, after.frames) if after.frames else None
         self._after = after
         self.engine.load(Programme(before, after, self.hearing, loop, fitting_gain_db(peak)))
@@ -433,14 +433,14 @@ class Listening(QObject):
 
     def _worked_frame(self, work: Work, frame: int) -> int:
         """Return where a frame of the version that is played is in the one that is worked on."""
-        if self._audition is not None:
-            return min(self._audition.place_of(frame), work.frames)
+        if self._excerpts is not None:
+            return min(self._excerpts.place_of(frame), work.frames)
         if self._after is None or underneath(self._after) is work.version:
             return frame
         return map_position(self._after, work.version, min(max(0, frame), self._after.frames))
 
     def _follow_loop(self) -> None:
-        if self._audition is None and self.loops and self._skip is None:
+        if self._excerpts is None and self.loops and self._skip is None:
             self.engine.set_loop(self._loop())
 
     def _recording_changed(self) -> None:
@@ -483,4 +483,4 @@ class Listening(QObject):
 
 
 def _held(sound: npt.NDArray[np.float32], rate: int, name: str) -> Version:
-    return Version.of(ArraySource(sound, rate, f"auditioned:{name}"))
+    return Version.of(ArraySource(sound, rate, f"excerpt:{name}"))

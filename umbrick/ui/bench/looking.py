@@ -20,7 +20,7 @@ from umbrick.core.timeline.history import Edit
 from umbrick.core.units import format_count
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.listening import Audition, Listening
+from umbrick.ui.bench.listening import Excerpts, Listening
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.task import Task
 from umbrick.work.work import Work
@@ -127,7 +127,7 @@ class Looking(Task):
 
         def came(parts: tuple[list[Wave], list[Wave]]) -> None:
             self._before = parts[0]
-            self._listening.audition(_audition(looked, *parts))
+            self._listening.hear_excerpts(_excerpts(looked, *parts))
 
         def ended() -> None:
             if self._hearing is job:
@@ -143,7 +143,7 @@ class Looking(Task):
             self._hearing.cancel()
             self._hearing = None
         self._before, self._mended = [], {}
-        self._listening.audition(None)
+        self._listening.hear_excerpts(None)
 
     # Doing it.
 
@@ -183,7 +183,7 @@ class Looking(Task):
         self._bench.said.emit(f"{mended} mended, {steps} laid.{left} Undo takes all of it back.")
 
 
-def _audition(looked: Looked, before: list[Wave], after: list[Wave]) -> Audition:
+def _excerpts(looked: Looked, before: list[Wave], after: list[Wave]) -> Excerpts:
     """Return what is played: the moments one after another, each followed by a little silence."""
     rate = looked.ground.version.rate
     starts = [moment.start for moment in looked.look.moments]
@@ -193,7 +193,7 @@ def _audition(looked: Looked, before: list[Wave], after: list[Wave]) -> Audition
     bounds = np.concatenate([[0], np.cumsum([length + gap for length in lengths])]).astype(int).tolist()
     channels = looked.ground.version.channels
     played_before, played_after = (_joined(parts, bounds, channels) for parts in (before, after))
-    return Audition(played_before, played_after, rate, tuple(bounds[:-1]), tuple(starts))
+    return Excerpts(played_before, played_after, rate, tuple(bounds[:-1]), tuple(starts))
 
 
 def _joined(parts: list[Wave], bounds: list[int], channels: int) -> Wave:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
+from umbrick.core.areas.area import Area
+from umbrick.core.areas.shapes import Box
 from umbrick.core.errors import ParameterError
 from umbrick.core.units import format_clock, format_length, parse_frames
 from umbrick.ui.bench.bench import Bench
@@ -51,15 +53,16 @@ class AreaDialogs:
             start, stop, low, high = work.cursor, work.cursor + work.rate, 1000.0, 2000.0
         rate, frames = work.rate, work.frames
 
-        def parsed(values: list[str]) -> tuple[int, int, float, float]:
+        def parsed(values: list[str]) -> Box:
             first, last = (parse_frames(text, rate) for text in values[:2])
-            return first, last, _number(values[2], "Hz"), _number(values[3], "Hz")
-
-        def check(values: list[str]) -> str:
-            first, last, lower, upper = parsed(values)
+            lower, upper = (_number(text, "Hz") for text in values[2:])
             if not (0 <= first < last <= frames and 0 <= lower < upper):
                 raise ParameterError("The area lies outside of the recording, or holds nothing.")
-            return f"{format_length(last - first, rate)}, {upper - lower:.0f} Hz high."
+            return Box(first, last, lower, upper)
+
+        def check(values: list[str]) -> str:
+            box = parsed(values)
+            return f"{format_length(round(box.stop - box.start), rate)}, {box.high_hz - box.low_hz:.0f} Hz high."
 
         given = [
             ("From", format_clock(max(0, round(start)), rate, 4)),
@@ -69,7 +72,7 @@ class AreaDialogs:
         ]
         dialog = TypedDialog("Area", given, check, "Select", parent=self._parent)
         if dialog.exec():
-            self._outlining.type_in(*parsed(dialog.values))
+            self._outlining.select(Area.of(parsed(dialog.values)))
 
     def ask_length(self) -> None:
         """Ask how long the area is to last."""

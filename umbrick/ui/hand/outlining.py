@@ -12,16 +12,15 @@ from umbrick.core.areas.area import Area, Join
 from umbrick.core.areas.gather import Gathering
 from umbrick.core.areas.harmonics import sounding_harmonics
 from umbrick.core.areas.placed import PlacedArea, gathered_at
-from umbrick.core.areas.shapes import Box, Shape
+from umbrick.core.areas.shapes import Shape
 from umbrick.core.areas.treating import CONTEXT_SECONDS, SILENCED_DB, Treating, treated
-from umbrick.core.errors import ParameterError
 from umbrick.core.mend.areas.area import settings_of
 from umbrick.core.mend.place import Place
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_count, format_length
 from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.listening import Audition, Listening
+from umbrick.ui.bench.listening import Excerpts, Listening
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.surveying import Surveying
 from umbrick.ui.bench.task import Task
@@ -214,15 +213,6 @@ class Outlining(Task):
         start, stop, _, _ = area.extent
         self.select(area.moved(-start).stretched(frames / max(1.0, stop - start)).moved(start))
 
-    def type_in(self, start: int, stop: int, low_hz: float, high_hz: float) -> None:
-        """Select a box by typed values."""
-        work = self._bench.work
-        if work is None:
-            return
-        if not (0 <= start < stop <= work.frames and 0 <= low_hz < high_hz):
-            raise ParameterError("The area lies outside of the recording, or holds nothing.")
-        self.select(Area.of(Box(start, stop, low_hz, high_hz)))
-
     # Hearing it.
 
     def hear(self, ear: Ear) -> None:
@@ -242,7 +232,7 @@ class Outlining(Task):
             whole, alone = sounds
             sound = alone if ear is Ear.ALONE else whole - alone
             self.ear = ear
-            self._listening.audition(Audition(whole, sound, work.rate, (0,), (placed.start,)))
+            self._listening.hear_excerpts(Excerpts(whole, sound, work.rate, (0,), (placed.start,)))
             self._listening.play_moment(0)
             self._bench.said.emit(f"Playing {ear.value}; Esc ends that.")
             self.changed.emit()
@@ -253,7 +243,7 @@ class Outlining(Task):
         """Play the recording again."""
         if self.ear is not None:
             self.ear = None
-            self._listening.audition(None)
+            self._listening.hear_excerpts(None)
             self.changed.emit()
 
     @property

@@ -20,13 +20,11 @@ from umbrick.ui.theme import emphasised
 from umbrick.work.timing_debt import debt_explained, debt_of
 
 _ESTIMATE_AFTER_SECONDS = 1.0
+_LEAST_WIDTH = 700
 
 
 def _roughly(seconds: float) -> str:
     return f"{max(1, round(seconds))} s" if seconds < 90 else f"{round(seconds / 60)} min"
-
-
-_LEAST_WIDTH = 700
 
 
 class StatusLine(QWidget):

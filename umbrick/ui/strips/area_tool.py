@@ -114,7 +114,7 @@ class AreaTool(Tool):
         work, position = self.work, event.position()
         if work is None or event.button() != Qt.MouseButton.LeftButton or self._hz(position) is None:
             return False
-        if position.x() >= self.strip.width() - self.strip.axis_width:
+        if self.strip.is_on_axis(position):
             return False
         self._join = _join_of(event)
         if self._outlining.pen is Pen.GATHER:
@@ -185,7 +185,7 @@ class AreaTool(Tool):
     def shape_at(self, position: QPointF) -> Qt.CursorShape | None:
         """Return a cross for the pen, a hand over the area."""
         work = self.work
-        if work is None or self._hz(position) is None or position.x() >= self.strip.width() - self.strip.axis_width:
+        if work is None or self._hz(position) is None or self.strip.is_on_axis(position):
             return None
         if self._outlining.pen is not Pen.NONE:
             return Qt.CursorShape.CrossCursor

@@ -78,10 +78,7 @@ class PassageStrip(Strip):
         """The marker that is being dragged, the frame it was taken at, and whether only its end moves."""
         viewing.fit_wanted.connect(self._fit_levels)
         self._spectral = viewing.spectral
-        self.spectrum = SpectrogramLayer(self)
-        self.spectrum.ready.connect(self.update)
-        self.spectrum.renderer.failed.connect(self._bench.failed)
-        self.spectrum.renderer.fault.connect(self._bench.jobs.fault)
+        self.spectrum = SpectrogramLayer(self, self._bench)
         self._dividing = False
         self._pitch_from: tuple[QPointF, FrequencyScale] | None = None
         """Where the frequencies at the side were taken hold of, and what was shown then."""
@@ -132,13 +129,15 @@ class PassageStrip(Strip):
     def close_renderer(self) -> None:
         """Stop drawing for good."""
         super().close_renderer()
-        self.spectrum.renderer.close()
-
-    axis_width = AXIS_WIDTH
+        self.spectrum.close()
 
     def scale(self, work: Work) -> FrequencyScale:
         """Return the frequencies along the spectrogram's height."""
         return self._spectral.scale(work.rate)
+
+    def is_on_axis(self, position: QPointF) -> bool:
+        """Whether a place is at the side of the spectrogram, where its frequencies are taken hold of."""
+        return self._place_in_spectrum(position.y()) is not None and position.x() >= self.width() - AXIS_WIDTH
 
     def hz_at(self, y: float) -> float | None:
         """Return the frequency at a height in the spectrogram, or None outside of it."""
@@ -465,7 +464,7 @@ class PassageStrip(Strip):
         if self._is_on_divider(position):
             self._dividing = True
             return True
-        if self._place_in_spectrum(position.y()) and position.x() >= self.width() - AXIS_WIDTH:
+        if self.is_on_axis(position):
             self._pitch_from = position, self._spectral.scale(work.rate)
             return True
         return False
@@ -489,7 +488,7 @@ class PassageStrip(Strip):
     def _shape_in_spectrum(self, position: QPointF) -> Qt.CursorShape | None:
         if self._is_on_divider(position):
             return Qt.CursorShape.SizeVerCursor
-        if self._place_in_spectrum(position.y()) and position.x() >= self.width() - AXIS_WIDTH:
+        if self.is_on_axis(position):
             return Qt.CursorShape.SizeAllCursor
         return None
 

@@ -10,11 +10,13 @@ from typing import NamedTuple
 import numpy as np
 from PySide6.QtCore import QObject, QRectF, QTimer, Signal
 from PySide6.QtGui import QImage, QPainter
+from PySide6.QtWidgets import QWidget
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.timeline.version import Version
 from umbrick.core.view.spectrogram import Levels, Look, Sharpening, level_columns, levels_in_db
 from umbrick.core.view.window import Window
+from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.spectral_view import Wash
 from umbrick.ui.strips.renderer import Renderer
 from umbrick.ui.strips.spectrogram_ink import spectrogram_pixels
@@ -114,11 +116,14 @@ class SpectrogramLayer(QObject):
 
     ready = Signal()
 
-    def __init__(self, parent: QObject) -> None:
-        super().__init__(parent)
+    def __init__(self, strip: QWidget, bench: Bench) -> None:
+        super().__init__(strip)
         self.tiles = LevelTiles()
-        self.renderer = Renderer(self)
-        self.renderer.ready.connect(self._take)
+        self._renderer = Renderer(self)
+        self._renderer.ready.connect(self._take)
+        self._renderer.failed.connect(bench.failed)
+        self._renderer.fault.connect(bench.jobs.fault)
+        self.ready.connect(strip.update)
         self._wanted: SpectrogramRequest | None = None
         self.made_for: SpectrogramRequest | None = None
         self.picture: SpectrogramPicture | None = None
@@ -145,7 +150,11 @@ class SpectrogramLayer(QObject):
     @property
     def is_idle(self) -> bool:
         """Whether the picture is the one that belongs here."""
-        return self.renderer.is_idle and (self._wanted is None or self.made_for == self._wanted)
+        return self._renderer.is_idle and (self._wanted is None or self.made_for == self._wanted)
+
+    def close(self) -> None:
+        """Stop drawing for good."""
+        self._renderer.close()
 
     def forget(self) -> None:
         """Another recording is shown now, or no spectrogram."""
@@ -183,11 +192,11 @@ class SpectrogramLayer(QObject):
     def _request(self) -> None:
         """Have the picture made; first a quick one, unless what is shown is nearly what belongs here."""
         if self._wanted is not None:
-            self.renderer.request(self._wanted if self._is_near(self._wanted) else _quick(self._wanted))
+            self._renderer.request(self._wanted if self._is_near(self._wanted) else _quick(self._wanted))
 
     def _is_near(self, wanted: SpectrogramRequest) -> bool:
-        if self.picture is None or self.made_for is None or self.made_for.version.key != wanted.version.key:
-            return self.picture is not None
+        if self.picture is None:
+            return False
         shown, window = self.picture.window, wanted.window
         factor = shown.length / window.length
         is_alike = 1 / _HARDLY_MOVED < factor < _HARDLY_MOVED

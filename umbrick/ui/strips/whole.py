@@ -65,10 +65,7 @@ class WholeStrip(Strip):
         self._density: tuple[Any, Any, list[tuple[int, _Ticks]]] | None = None
         self.provenance = ProvenanceRow()
         self._spectral = viewing.spectral
-        self.spectrum = SpectrogramLayer(self)
-        self.spectrum.ready.connect(self.update)
-        self.spectrum.renderer.failed.connect(self._bench.failed)
-        self.spectrum.renderer.fault.connect(self._bench.jobs.fault)
+        self.spectrum = SpectrogramLayer(self, self._bench)
         self.setMinimumHeight(TITLE_HEIGHT + _FOOT + 40)
 
     def window_of(self, work: Work) -> Window:
@@ -104,8 +101,10 @@ class WholeStrip(Strip):
         rect = self.content_rect()
         if self._spectral.whole:
             self._paint_spectrum(painter, work, rect)
-        elif picture:
-            self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
+        else:
+            self.spectrum.forget()
+            if picture:
+                self._draw_image(painter, picture.content.image, self.shown_window(work), picture.window, rect)
         self._draw_density(painter, work, rect.bottom() + 4)
         self.provenance.draw(painter, work, self.window_of(work), self.provenance_top(), self.width(), self.theme)
         for placed in self._viewing.marking.placed():
@@ -121,12 +120,12 @@ class WholeStrip(Strip):
     @property
     def is_idle(self) -> bool:
         """Whether the pictures on screen are those that belong there."""
-        return super().is_idle and (not self._spectral.whole or self.spectrum.is_idle)
+        return super().is_idle and self.spectrum.is_idle
 
     def close_renderer(self) -> None:
         """Stop drawing for good."""
         super().close_renderer()
-        self.spectrum.renderer.close()
+        self.spectrum.close()
 
     def _paint_spectrum(self, painter: QPainter, work: Work, rect: QRectF) -> None:
         view, ratio = self._spectral, self.devicePixelRatioF()
