@@ -18,6 +18,7 @@ from umbrick.cli.options import (
     parse_sensitivities,
     quiet_option,
     sensitivity_option,
+    track_option,
 )
 from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_json
 from umbrick.cli.survey import run_survey
@@ -102,6 +103,7 @@ class _Result:
 @click.option("--report", "report_path", metavar="PATH", help="Write what was found and done as JSON.")
 @click.option("--in-place", is_flag=True, help="Put the result in place of IN, in one step; the old file is kept.")
 @click.option("--json", "as_json", is_flag=True, help="Say the result as JSON.")
+@track_option
 @overwrite_option
 @quiet_option
 def mend_command(
@@ -118,6 +120,7 @@ def mend_command(
     report_path: str | None,
     in_place: bool,
     as_json: bool,
+    track: int | None,
     overwrite: bool,
     quiet: bool,
 ) -> None:
@@ -141,7 +144,7 @@ def mend_command(
     output = path if in_place else Path(str(target))
     if method is None and kinds:
         _refuse_unmendable(wanted)
-    recording = open_recording(path, cache_folder())
+    recording = open_recording(path, cache_folder(), track)
     try:
         form = _format(recording, output, subtype)
         _refuse_target(path, output, in_place, overwrite)
@@ -175,7 +178,7 @@ def mend_command(
                 sound,
                 output,
                 form,
-                papers=Papers(path, done=done_in_words(result.mends, result.course)),
+                papers=_papers(recording, result, form),
                 origin_format=recording.format,
                 gain_db=gain_db,
                 made_anew=makes_all_anew(result.course),
@@ -185,7 +188,7 @@ def mend_command(
                 progress=progress,
             )
         if report_path and survey is not None:
-            after = _survey_of(saved, wanted, quiet)
+            after = _survey_of(saved, track if form.has_tracks else None, wanted, quiet)
             mended = {finding_id: State.MENDED for mend in result.mends for finding_id in mend.finding_ids}
             facts = Facts(
                 str(recording.path),
@@ -211,6 +214,13 @@ def mend_command(
 
 def _format(recording: Recording, output: Path, subtype: str) -> FileFormat:
     return format_for(output, recording.format, None if subtype == "same" else subtype)
+
+
+def _papers(recording: Recording, result: _Result, form: FileFormat) -> Papers:
+    done = done_in_words(result.mends, result.course)
+    track = recording.track if form.has_tracks else None
+    moved_by = result.version.frames - recording.source.frames
+    return Papers(recording.path, done=done, track=track, moved_by=moved_by)
 
 
 def _refuse_unmendable(kinds: list[Kind]) -> None:
@@ -341,8 +351,8 @@ def _gain_db(result: _Result, form: FileFormat, ceiling_dbfs: float | None) -> f
     return fitting_gain_db(result.peak) if form.is_fixed_point and result.count else 0.0
 
 
-def _survey_of(saved: Saved, kinds: list[Kind], quiet: bool) -> Survey:
-    written = open_recording(saved.path, cache_folder())
+def _survey_of(saved: Saved, track: int | None, kinds: list[Kind], quiet: bool) -> Survey:
+    written = open_recording(saved.path, cache_folder(), track)
     try:
         return run_survey(written, kinds, quiet)
     finally:

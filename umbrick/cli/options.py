@@ -37,6 +37,9 @@ sensitivity_option = click.option(
     help="0 lists only what is certain, 1 everything measured; 0.5 if not given. May be repeated.",
 )
 quiet_option = click.option("--quiet", is_flag=True, help="Say nothing but errors.")
+track_option = click.option(
+    "--track", metavar="N", type=click.IntRange(min=0), help="Which sound track of a video, from 0."
+)
 overwrite_option = click.option("--overwrite", is_flag=True, help="Replace files that exist already.")
 
 

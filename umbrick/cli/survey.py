@@ -15,6 +15,7 @@ from umbrick.cli.options import (
     parse_sensitivities,
     quiet_option,
     sensitivity_option,
+    track_option,
 )
 from umbrick.cli.output import fault_told, one_line, progress_bar, say, warn, write_json, write_text
 from umbrick.core.errors import UmbrickError
@@ -35,6 +36,7 @@ from umbrick.core.units import channel_name, format_clock, format_count
 @sensitivity_option
 @click.option("--json", "json_path", metavar="PATH|-", help="Write the findings as JSON (umbrick.findings/1).")
 @click.option("--csv", "csv_path", metavar="PATH|-", help="Write the findings as CSV.")
+@track_option
 @overwrite_option
 @quiet_option
 def survey_command(
@@ -43,6 +45,7 @@ def survey_command(
     sensitivities: tuple[str, ...],
     json_path: str | None,
     csv_path: str | None,
+    track: int | None,
     overwrite: bool,
     quiet: bool,
 ) -> None:
@@ -53,7 +56,7 @@ def survey_command(
     failed = False
     for file in files:
         try:
-            with closing(open_recording(Path(file), cache_folder())) as recording:
+            with closing(open_recording(Path(file), cache_folder(), track)) as recording:
                 survey = run_survey(recording, wanted, quiet)
                 entries.append(recording_as_json(file, recording, survey, sensitivity))
                 if damage := recording.damage_found():

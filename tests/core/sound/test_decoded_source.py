@@ -7,8 +7,9 @@ import soundfile
 
 from tests.sounds import voice, write
 from umbrick.core.errors import CancelledError, FileError
-from umbrick.core.sound import decoded_source
+from umbrick.core.sound import decoded_source, decoder
 from umbrick.core.sound.decoded_source import DecodedSource
+from umbrick.core.sound.decoder import SoundFileDecoder
 
 
 @pytest.fixture
@@ -22,13 +23,13 @@ def slow(monkeypatch):
                 gate.acquire(timeout=10)
             return super().read(*args, out=out, **kwargs)
 
-    monkeypatch.setattr(decoded_source, "open_sound", Slow)
+    monkeypatch.setattr(decoder, "open_sound", Slow)
     return gate
 
 
 def opened(tmp_path, seconds=5.0):
     path = write(tmp_path / "a.flac", voice(seconds))
-    return path, DecodedSource(path, tmp_path / "cache" / "a.f32", "a")
+    return path, DecodedSource(SoundFileDecoder(path), tmp_path / "cache" / "a.f32", "a")
 
 
 def test_what_is_decoded_can_be_read_while_the_rest_is_not(tmp_path, slow):
@@ -81,7 +82,7 @@ def test_a_cache_without_room_is_told_and_leaves_nothing(tmp_path, monkeypatch):
 
     real_write = os.write
     monkeypatch.setattr(os, "write", nearly_full)
-    source = DecodedSource(path, tmp_path / "cache" / "a.f32", "a")
+    source = DecodedSource(SoundFileDecoder(path), tmp_path / "cache" / "a.f32", "a")
     with pytest.raises(FileError, match="No space left"):
         source.wait()
     with pytest.raises(FileError, match="cannot be decoded to the cache"):
@@ -114,7 +115,7 @@ def test_a_cache_of_another_length_is_not_believed(tmp_path):
     source.close()
     cache = tmp_path / "cache" / "a.f32"
     cache.write_bytes(cache.read_bytes()[:-400])
-    again = DecodedSource(path, cache, "a")
+    again = DecodedSource(SoundFileDecoder(path), cache, "a")
     again.wait()
     assert np.array_equal(again.read(0, again.frames), soundfile.read(path, dtype="float32", always_2d=True)[0])
     again.close()

@@ -148,10 +148,7 @@ class _FullDisk:
     def __init__(self, path, *args, **kwargs):
         self._file = soundfile_open(path, *args, **kwargs)
 
-    def __enter__(self):
-        return self
-
-    def __exit__(self, *_):
+    def close(self):
         self._file.close()
 
     def write(self, block):

@@ -8,28 +8,25 @@ from pathlib import Path
 
 import numpy as np
 import numpy.typing as npt
-import soundfile
 
 from umbrick.core.errors import CancelledError, FileError
+from umbrick.core.sound.decoder import Decoder
 from umbrick.core.sound.part_file import PartFile, is_part, sweep
-from umbrick.core.sound.sound_file import open_sound, stamp_of
+from umbrick.core.sound.sound_file import stamp_of
 from umbrick.core.sound.source import Samples, check_span
-
-_BLOCK_FRAMES = 65536
-_LEAST_BYTES_A_SECOND = 250
 
 
 class DecodedSource:
-    """A compressed file's frames, kept as raw float32 in a cache file.
+    """A compressed file's frames, kept as raw floats in a cache file.
 
-    Decoding runs in a thread of its own. The header's length is taken for the file's where the file bears it out;
-    else all of it is decoded before this returns, and what came is the length. Frames that turn out to be missing
-    later read as silence; ``missing_frames`` counts all that was promised and did not come, once decoding has ended.
+    Decoding runs in a thread of its own. The file's promise is taken for its length where the file bears it out; else
+    all of it is decoded before this returns, and what came is the length. Frames that turn out to be missing later
+    read as silence; ``missing_frames`` counts all that was promised and did not come, once decoding has ended.
 
     Parameters
     ----------
-    path : Path
-        The compressed file.
+    decoder : Decoder
+        The open file; it is closed when it has been decoded.
     cache_file : Path
         Where the decoded frames are or will be. A complete cache is used as it is; an incomplete one has another
         name until its last frame is written, so it is never mistaken for complete.
@@ -42,17 +39,17 @@ class DecodedSource:
         If the cache cannot be written, or not one frame be decoded.
     """
 
-    def __init__(self, path: Path, cache_file: Path, key: str) -> None:
-        file = open_sound(path)
-        self.rate: int = file.samplerate
-        self.channels: int = file.channels
-        self.frames: int = file.frames
-        self.promised_frames = self.frames
-        self.path = path
+    def __init__(self, decoder: Decoder, cache_file: Path, key: str) -> None:
+        self.rate = decoder.rate
+        self.channels = decoder.channels
+        self.path = decoder.path
         self.key = key
         self.non_finite = 0
-        self._stamp = stamp_of(path)
-        self._frame_bytes = 4 * self.channels
+        self._promised = decoder.promised
+        self.frames = self._promised or 0
+        self._stamp = stamp_of(self.path)
+        self._type = "<f8" if decoder.is_double else "<f4"
+        self._frame_bytes = (8 if decoder.is_double else 4) * self.channels
         self._grown = threading.Condition()
         self._available = 0
         self._decoded_frames: int | None = None
@@ -60,24 +57,30 @@ class DecodedSource:
         self._closing = False
         self._thread: threading.Thread | None = None
         if self._complete(cache_file):
-            file.close()
+            decoder.close()
             os.utime(cache_file)
             self._reader = cache_file.open("rb", buffering=0)
+            self.frames = cache_file.stat().st_size // self._frame_bytes
             self._available = self._decoded_frames = self.frames
             return
         try:
             cache_file.parent.mkdir(parents=True, exist_ok=True)
             growing = PartFile(cache_file.parent)
         except OSError as error:
-            file.close()
+            decoder.close()
             raise self._no_room(cache_file, error) from error
         self._reader = growing.path.open("rb", buffering=0)
         self._thread = threading.Thread(
-            target=self._decode, args=(file, growing, cache_file), name="decode", daemon=True
+            target=self._decode, args=(decoder, growing, cache_file), name="decode", daemon=True
         )
         self._thread.start()
-        if not _bears_out(path, self.frames):
+        if self._promised is None or not decoder.bears_out():
             self._take_what_comes()
+
+    @property
+    def promised_frames(self) -> int:
+        """Length as the file says, or as it was found where the file says nothing."""
+        return self.frames if self._promised is None else self._promised
 
     @property
     def available(self) -> int:
@@ -103,6 +106,13 @@ class DecodedSource:
 
     def read(self, start: int, stop: int) -> Samples:
         """Return the frames, waiting until they are decoded."""
+        return self._read(start, stop).astype(np.float32, copy=False)
+
+    def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
+        """Return the frames as float64."""
+        return self._read(start, stop).astype(np.float64, copy=False)
+
+    def _read(self, start: int, stop: int) -> npt.NDArray[np.floating]:
         check_span(start, stop, self.frames)
         with self._grown:
             self._grown.wait_for(lambda: self._available >= stop or self._failure or self._closing)
@@ -112,14 +122,10 @@ class DecodedSource:
                 raise self._failure
         decoded = self.frames if self._decoded_frames is None else self._decoded_frames
         held = max(0, min(stop, decoded) - start)
-        samples = np.frombuffer(self._bytes(start, held), dtype="<f4").reshape(-1, self.channels)
+        samples = np.frombuffer(self._bytes(start, held), dtype=self._type).reshape(-1, self.channels)
         if held < stop - start:
-            return np.concatenate([samples, np.zeros((stop - start - held, self.channels), np.float32)])
+            return np.concatenate([samples, np.zeros((stop - start - held, self.channels), samples.dtype)])
         return samples
-
-    def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
-        """Return the frames as float64."""
-        return self.read(start, stop).astype(np.float64)
 
     def is_unchanged(self) -> bool:
         """Whether the compressed file on disk is still the one that was opened."""
@@ -158,32 +164,37 @@ class DecodedSource:
         return bytes(parts)
 
     def _complete(self, cache_file: Path) -> bool:
-        # A cache shorter than the header's promise is complete only for a file that really ends early, which is
-        # rare enough to be decoded anew each time.
-        return cache_file.exists() and cache_file.stat().st_size == self.frames * self._frame_bytes
+        # A cache shorter than the file's promise is complete only for a file that really ends early, which is rare
+        # enough to be decoded anew each time.
+        if not cache_file.exists():
+            return False
+        return self._promised is None or cache_file.stat().st_size == self._promised * self._frame_bytes
 
-    def _decode(self, file: soundfile.SoundFile, growing: PartFile, cache_file: Path) -> None:
+    def _decode(self, decoder: Decoder, growing: PartFile, cache_file: Path) -> None:
         decoded = 0
         try:
-            with file, growing:
-                room = np.empty((_BLOCK_FRAMES, self.channels), np.float32)
-                is_whole = True
-                while is_whole and decoded < self.promised_frames and not self._closing:
-                    block, is_whole = _next_block(file, room[: self.promised_frames - decoded])
-                    growing.write(np.nan_to_num(block, nan=0.0, posinf=0.0, neginf=0.0).astype("<f4").tobytes())
+            with growing:
+                for block in decoder.blocks():
+                    growing.write(np.nan_to_num(block, nan=0.0, posinf=0.0, neginf=0.0).astype(self._type).tobytes())
                     decoded += len(block)
                     self._announce(decoded)
-                if decoded == self.promised_frames:
-                    # A cache that a power cut has emptied would have the right length.
-                    os.fdatasync(growing.handle)
-                    os.replace(growing.path, cache_file)
-            if not self._closing:
-                self._decoded_frames = decoded
-                self._announce(self.frames)
+                    if self._closing:
+                        break
+                else:
+                    if decoded and (self._promised is None or decoded == self._promised):
+                        # A cache that a power cut has emptied would have the right length.
+                        os.fdatasync(growing.handle)
+                        os.replace(growing.path, cache_file)
+                    self._decoded_frames = decoded
+                    self._announce(max(decoded, self.frames))
+        except FileError as error:
+            self._fail(error)
         except OSError as error:
             self._fail(self._no_room(cache_file, error))
         except Exception as error:  # whoever waits for a frame must be told, whatever it was
             self._fail(FileError(f"{self.path.name} cannot be decoded: {error}."))
+        finally:
+            decoder.close()
 
     def _no_room(self, cache_file: Path, error: OSError) -> FileError:
         return FileError(
@@ -200,37 +211,6 @@ class DecodedSource:
         with self._grown:
             self._available = available
             self._grown.notify_all()
-
-
-def _next_block(file: soundfile.SoundFile, room: Samples) -> tuple[Samples, bool]:
-    """Return the next frames of a file, as many as there is room for, and whether that many came.
-
-    Where a file ends before its header says, the library may fail after it has decoded the last of it: how much that
-    was is told by what it has left as it was.
-    """
-    room[:] = np.nan
-    try:
-        came = len(file.read(out=room))
-    except (soundfile.LibsndfileError, RuntimeError):
-        filled = np.flatnonzero(~np.isnan(room).any(axis=1))
-        came = int(filled[-1]) + 1 if len(filled) else 0
-    return room[:came], came == len(room)
-
-
-def _bears_out(path: Path, frames: int) -> bool:
-    """Return whether a compressed file looks as if it had so many frames.
-
-    Any header can claim any length. The last frame must be there, and no more sound claimed than the file's size
-    makes likely; digital silence is the one sound that takes less, and is quickly decoded.
-    """
-    with open_sound(path) as file:
-        if path.stat().st_size * file.samplerate < _LEAST_BYTES_A_SECOND * frames:
-            return False
-        try:
-            file.seek(frames - 1)
-            return len(file.read(out=np.empty((1, file.channels), np.float32))) == 1
-        except (soundfile.LibsndfileError, RuntimeError, ValueError):
-            return False
 
 
 def prune(folder: Path, limit_bytes: int) -> None:

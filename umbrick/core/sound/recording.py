@@ -7,11 +7,14 @@ from pathlib import Path
 
 import soundfile
 
-from umbrick.core.errors import DamagedFileError, FileError
+from umbrick.core.errors import DamagedFileError, FileError, ParameterError
 from umbrick.core.sound import decoded_source
 from umbrick.core.sound.chunks import missing_bytes
+from umbrick.core.sound.containers.track_decoder import TrackDecoder, is_cut_off
+from umbrick.core.sound.containers.tracks import Track, chosen, container_of, tracks_of
 from umbrick.core.sound.content import Content
 from umbrick.core.sound.decoded_source import DecodedSource
+from umbrick.core.sound.decoder import SoundFileDecoder
 from umbrick.core.sound.file_source import FileSource
 from umbrick.core.sound.formats import HIGHEST_RATE, LOWEST_RATE, MOST_CHANNELS, FileFormat
 from umbrick.core.sound.identity import content_key
@@ -26,6 +29,7 @@ class Recording:
     """An open file.
 
     ``damage`` is empty, or says in one sentence what part of the file is missing (the readable part is open).
+    ``track`` is which sound track of a container it is; None for a sound file.
     """
 
     path: Path
@@ -33,6 +37,7 @@ class Recording:
     source: FileSource | DecodedSource
     content: Content
     damage: str = ""
+    track: Track | None = None
 
     @property
     def name(self) -> str:
@@ -81,8 +86,8 @@ class Recording:
         self.content.close()
 
 
-def open_recording(path: Path, cache_folder: Path) -> Recording:
-    """Open a sound file of any supported format, judged by its contents and not by its name.
+def open_recording(path: Path, cache_folder: Path, track: int | None = None) -> Recording:
+    """Open a sound file of any supported format, or a sound track of a video, judged by contents and not by name.
 
     Parameters
     ----------
@@ -90,17 +95,23 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
         The file.
     cache_folder : Path
         Where compressed files are decoded to.
+    track : int, optional
+        Which sound track of a container, from 0; by default the one that is played.
 
     Raises
     ------
     FileError
         If the file is missing, unreadable, empty, not sound, or beyond the rates and channels that can be worked on.
+    ParameterError
+        If there is no such track.
     """
     size = checked_stamp(path).size
     if size == 0:
         raise FileError(f"{path.name} is empty.")
     try:
         key = content_key(path)
+        if (container := container_of(path)) is not None:
+            return _open_track(path, container, track, key, cache_folder)
         with open_sound(path) as info:
             form, rate, channels, frames = (
                 FileFormat(info.format, info.subtype),
@@ -122,10 +133,38 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
             ) from error
         raise FileError(
             f"{path.name} is not a sound file that Umbrick can read.",
-            "It reads WAV, RF64, W64, AIFF, CAF, FLAC, Ogg Vorbis, Opus and MP3.",
+            "It reads WAV, RF64, W64, AIFF, CAF, FLAC, Ogg Vorbis, Opus, MP3, and the sound of Matroska, WebM, MP4 and "
+            "MOV.",
         ) from error
+    if track:
+        raise ParameterError(f"{path.name} is a sound file: it has only track 0.")
     if frames <= 0:
         raise FileError(f"{path.name} holds no sound: its header is there, but not a single sample.")
+    _check_form(path, rate, channels)
+    if form.reads_in_place:
+        return Recording(path, form, FileSource(path, key), Content(path), _truncation(path, frames, rate))
+    source = DecodedSource(SoundFileDecoder(path), _cache_file(cache_folder, key), key)
+    damage = _ends_early(path.name, source.frames, source.promised_frames, rate) if source.is_cut_off else ""
+    return Recording(path, form, source, Content(path), damage)
+
+
+def _open_track(path: Path, container: str, number: int | None, key: str, cache_folder: Path) -> Recording:
+    track = chosen(tracks_of(path, container), number, path)
+    _check_form(path, track.rate, track.channels)
+    own = f"{key}-{track.index}"
+    source = DecodedSource(TrackDecoder(path, track), _cache_file(cache_folder, own), own)
+    lost = is_cut_off(path, track)
+    damage = f"{path.name} ends after {lost}; the rest is missing." if lost else ""
+    return Recording(path, track.format, source, Content(path), damage, track)
+
+
+def _cache_file(cache_folder: Path, key: str) -> Path:
+    folder = cache_folder / "decoded"
+    decoded_source.prune(folder, _DECODED_LIMIT_BYTES)
+    return folder / f"{key}.f32"
+
+
+def _check_form(path: Path, rate: int, channels: int) -> None:
     if not LOWEST_RATE <= rate <= HIGHEST_RATE:
         raise FileError(
             f"{path.name} has a rate of {rate} Hz; Umbrick works at {LOWEST_RATE} Hz to {HIGHEST_RATE / 1e6:g} MHz.",
@@ -135,13 +174,6 @@ def open_recording(path: Path, cache_folder: Path) -> Recording:
         raise FileError(
             f"{path.name} has {channels} channels; Umbrick works on up to {MOST_CHANNELS}.", "The file was not touched."
         )
-    if form.reads_in_place:
-        return Recording(path, form, FileSource(path, key), Content(path), _truncation(path, frames, rate))
-    decoded_folder = cache_folder / "decoded"
-    decoded_source.prune(decoded_folder, _DECODED_LIMIT_BYTES)
-    source = DecodedSource(path, decoded_folder / f"{key}.f32", key)
-    damage = _ends_early(path.name, source.frames, source.promised_frames, rate) if source.is_cut_off else ""
-    return Recording(path, form, source, Content(path), damage)
 
 
 def _truncation(path: Path, frames: int, rate: int) -> str:

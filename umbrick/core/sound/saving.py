@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Sequence
+from contextlib import closing
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -14,18 +15,18 @@ import soundfile
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.core.sound import metadata
 from umbrick.core.sound.coding_history import coding_line
+from umbrick.core.sound.containers.copying import ContainerEncoder
+from umbrick.core.sound.containers.tracks import Track
 from umbrick.core.sound.conversion import ChannelChoice, Outgoing
 from umbrick.core.sound.cues import Cue
 from umbrick.core.sound.dither import TriangularDither
+from umbrick.core.sound.encoder import MOST_FRAMES, Encoder, SoundFileEncoder
 from umbrick.core.sound.formats import WAV_LIMIT_BYTES, FileFormat, container_for, default_subtype
 from umbrick.core.sound.kept_originals import keep
 from umbrick.core.sound.part_file import PartFile, real_target, sweep
 from umbrick.core.sound.source import Source
 from umbrick.core.sound.whole_file import explained, make_safe
-from umbrick.core.units import db_to_amplitude, format_count
-
-_BLOCK_FRAMES = 65536
-"""Frames written at once. Not more: libsndfile's Vorbis encoder overflows the stack on minutes at a time."""
+from umbrick.core.units import db_to_amplitude, format_count, format_length
 
 _OPUS_RATES = (8000, 12000, 16000, 24000, 48000)
 _BYTES = {
@@ -66,12 +67,20 @@ def format_for(path: Path, source: FileFormat, subtype: str | None = None) -> Fi
     if container is None:
         raise ParameterError(
             f"“{path.suffix or path.name}” is not an ending that Umbrick can write.",
-            "Use .wav, .w64, .aiff, .caf, .flac, .ogg, .opus or .mp3.",
+            "Use .wav, .w64, .aiff, .caf, .flac, .ogg, .opus, .mp3, .mkv, .webm, .mp4 or .mov.",
         )
     chosen = subtype or default_subtype(container, source, path.suffix.lower())
-    if not soundfile.check_format(container, chosen):
-        raise ParameterError(f"A {container} file cannot hold {FileFormat(container, chosen).name} samples.")
-    return FileFormat(container, chosen)
+    form = FileFormat(container, _depth_in_tracks(container, chosen))
+    if not (form.can_be_written() if form.has_tracks else soundfile.check_format(container, chosen)):
+        raise ParameterError(f"A {container} file cannot hold {form.name} samples.")
+    return form
+
+
+def _depth_in_tracks(container: str, subtype: str) -> str:
+    """Return what holds samples of a depth without loss where containers of tracks take no plain ones."""
+    if FileFormat(container, subtype).can_be_written():
+        return subtype
+    return {"MP4": {"PCM_16": "ALAC_16", "PCM_24": "ALAC_24"}}.get(container, {}).get(subtype, subtype)
 
 
 @dataclass(frozen=True)
@@ -80,13 +89,16 @@ class Papers:
 
     ``origin`` is the file whose tags and chunks come along. ``cues`` replace its cue points; None leaves them.
     ``done`` says in a few words what was done, for the coding history; ``later_by`` is how many frames of the origin
-    were left out at its beginning.
+    were left out at its beginning. ``track`` is the track of the origin that the sound replaces in a copy with all
+    others, if it is a video; ``moved_by`` by how many frames the end of the sound comes later than it did.
     """
 
     origin: Path
     cues: Sequence[Cue] | None = None
     done: str = ""
     later_by: int = 0
+    track: Track | None = None
+    moved_by: int = 0
 
 
 def save(
@@ -163,10 +175,11 @@ def save(
         with PartFile(target.parent, target.suffix) as part:
             try:
                 gain = db_to_amplitude(gain_db)
-                over = _write(outgoing, part, form, origin_format, gain, made_anew, progress, is_cancelled)
+                with closing(_encoder(part, form, outgoing, papers)) as encoder:
+                    over = _write(outgoing, encoder, form, origin_format, gain, made_anew, progress, is_cancelled)
             except soundfile.LibsndfileError as error:
                 raise FileError(*_explain_library(error, target)) from error
-            note = metadata.carry_over(papers.origin, part.path, _altering(papers, form, outgoing)) if papers else ""
+            note = "" if papers is None else _carried(papers, part, form, outgoing)
             if os.path.lexists(target) and not overwrite:
                 raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
             if keep_as is not None and target.exists():
@@ -184,6 +197,29 @@ def save(
     except OSError as error:
         raise FileError(*explained(error, path)) from error
     return Saved(path, form, over, note, kept, gain_db)
+
+
+def _encoder(part: PartFile, form: FileFormat, outgoing: Outgoing, papers: Papers | None) -> Encoder:
+    if not form.has_tracks:
+        return SoundFileEncoder(part, form, outgoing.rate, outgoing.channels)
+    origin, track = (papers.origin, papers.track) if papers is not None and papers.track is not None else (None, None)
+    return ContainerEncoder(part.path, form, outgoing.rate, outgoing.channels, origin, track)
+
+
+def _carried(papers: Papers, part: PartFile, form: FileFormat, outgoing: Outgoing) -> str:
+    """Have tags and chunks come along, and return what is to be said of the copy."""
+    if not form.has_tracks:
+        return metadata.carry_over(papers.origin, part.path, _altering(papers, form, outgoing))
+    if papers.track is None:
+        return ""
+    told = []
+    if form.is_lossy:
+        told.append(f"The sound was encoded anew once, as {form.name}; every other track is as it was.")
+    if papers.moved_by:
+        how = "longer" if papers.moved_by > 0 else "shorter"
+        moved = format_length(abs(papers.moved_by), outgoing.source.rate)
+        told.append(f"The sound is {moved} {how} than it was, and the picture is not.")
+    return " ".join(told)
 
 
 def _altering(papers: Papers, form: FileFormat, outgoing: Outgoing) -> metadata.Alterations:
@@ -213,7 +249,7 @@ def _fitting(form: FileFormat, version: Outgoing) -> FileFormat:
 
 def _write(
     outgoing: Outgoing,
-    part: PartFile,
+    encoder: Encoder,
     form: FileFormat,
     origin_format: FileFormat | None,
     gain: float,
@@ -228,25 +264,22 @@ def _write(
     dither = TriangularDither(bits, outgoing.channels) if bits is not None and changed else None
     step = 2.0 ** (1 - bits) if bits is not None else 0.0
     over = written = 0
-    handle = os.dup(part.handle)
-    with soundfile.SoundFile(
-        handle, "w", outgoing.rate, outgoing.channels, form.subtype, format=form.container, closefd=True
-    ) as file:
-        for whole in outgoing.blocks(is_cancelled):
-            for block in np.split(whole, range(_BLOCK_FRAMES, len(whole), _BLOCK_FRAMES)):
-                if gain != 1.0:
-                    block = block * gain
-                if dither is not None:
-                    block = dither.applied(block)
-                elif bits is not None:
-                    # The library would cut off the fraction of a step, and so shift what was rebuilt.
-                    block = np.round(block / step) * step
-                if form.is_fixed_point:
-                    block, cut = _limited(block, step)
-                    over += cut
-                file.write(block)
-                written += len(block)
-            progress(written / outgoing.frames)
+    for whole in outgoing.blocks(is_cancelled):
+        for block in np.split(whole, range(MOST_FRAMES, len(whole), MOST_FRAMES)):
+            if gain != 1.0:
+                block = block * gain
+            if dither is not None:
+                block = dither.applied(block)
+            elif bits is not None:
+                # The library would cut off the fraction of a step, and so shift what was rebuilt.
+                block = np.round(block / step) * step
+            if form.is_fixed_point:
+                block, cut = _limited(block, step)
+                over += cut
+            encoder.write(block)
+            written += len(block)
+        progress(written / outgoing.frames)
+    encoder.finish()
     return over
 
 
