@@ -27,6 +27,7 @@ _COMMANDS = {
     "survey": _Entry("umbrick.cli.survey", "survey_command", "Measure recordings and list their findings."),
     "mend": _Entry("umbrick.cli.mend", "mend_command", "Mend a recording without a window."),
     "propose": _Entry("umbrick.cli.propose", "propose_command", "Draft a treatment, with a reason for each step."),
+    "align": _Entry("umbrick.cli.align", "align_command", "Measure how recordings of one event lie."),
     "report": _Entry("umbrick.cli.report", "report_command", "Tell what was found and done."),
     "restore": _Entry("umbrick.cli.restore", "restore_command", "Bring back the old file that was replaced."),
     "methods": _Entry("umbrick.cli.methods", "methods_command", "List methods with their parameters."),

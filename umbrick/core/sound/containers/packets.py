@@ -141,7 +141,7 @@ class VorbisTrack:
         self.stream = output.add_stream_from_template(headers.streams.audio[0], opaque=True)
 
     def _begun(self, rate: int, channels: int) -> tuple[Any, soundfile.SoundFile]:
-        file = self._open.enter_context(tempfile.TemporaryFile())
+        file = self._open.enter_context(tempfile.TemporaryFile())  # noqa: SIM115 - closed with the rest
         form = {"format": "OGG", "subtype": "VORBIS", "compression_level": _VORBIS_QUALITY}
         made = self._open.enter_context(soundfile.SoundFile(file, "w", rate, channels, **form))
         return file, made
