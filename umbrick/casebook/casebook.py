@@ -52,9 +52,15 @@ class Casebook:
             raise DamagedCasebookError(f"{self.path.name} names more recordings than a casebook may hold.")
         return [Shelf(self.store, number) for (number,) in rows]
 
-    def shelf_of(self, path: Path) -> Shelf | None:
-        """Return the place of the recording that belongs in this file, if it has one."""
-        return next((shelf for shelf, reference in self.readable() if reference.home == path), None)
+    def shelf_of(self, path: Path, track: int | None = None) -> Shelf | None:
+        """Return the place of the recording that belongs in this file, if it has one.
+
+        Of a container's tracks it is that of the given number, or the first that was opened.
+        """
+        for shelf, reference in self.readable():
+            if reference.home == path and (track is None or reference.track in (track, None)):
+                return shelf
+        return None
 
     def add(self, recording: Recording) -> Shelf:
         """Make a place for a recording that the person has opened."""

@@ -96,9 +96,19 @@ def write_edit(store: Store, recording: int, history: History, edit: Edit, versi
         parts = pack_integers(np.array(edit.parts, np.int64).ravel())
         owners = pack_integers(np.array(edit.owners, np.int64))
         connection.execute(
-            "INSERT INTO edits (recording, number, title, made_at, ids, parts, marks, owners)"
-            " VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            (recording, number, edit.title, edit.made_at, json.dumps(ids), parts, pack_marks(edit.marks), owners),
+            "INSERT INTO edits (recording, number, title, made_at, ids, parts, marks, owners, step)"
+            " VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (
+                recording,
+                number,
+                edit.title,
+                edit.made_at,
+                json.dumps(ids),
+                parts,
+                pack_marks(edit.marks),
+                owners,
+                edit.step,
+            ),
         )
         write_profiles(connection, recording, edit.marks)
         for change in edit.changes:
@@ -301,14 +311,14 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
     ):
         mends[edit].append(tuple(row))
     rows = store.rows(
-        "SELECT number, title, made_at, ids, parts, marks, owners FROM edits WHERE recording = ?"
+        "SELECT number, title, made_at, ids, parts, marks, owners, step FROM edits WHERE recording = ?"
         " ORDER BY number LIMIT ?",
         recording,
         MOST_EDITS,
     )
     recorded = sources[RECORDING]
     reading, profiles = _Texts(recorded.channels), _profiles(store, recording)
-    for index, (number, title, made_at, ids, parts, marks, owners) in enumerate(rows):
+    for index, (number, title, made_at, ids, parts, marks, owners, step) in enumerate(rows):
         if number != index:
             raise DamagedCasebookError("A step is missing.")
         own = []
@@ -322,7 +332,9 @@ def _edits(store: Store, recording: int, sources: Mapping[int, Source]) -> Itera
         on, off, lifted, kept = reading.ids(ids)
         marked = () if marks == _NO_NAMES else unpack_marks(marks, recorded.frames, recorded.channels, profiles)
         held = tuple(one.change for one in own), made, pairs, on, off, lifted, kept, made_at, marked
-        yield Edit(title, *held, owners=tuple(unpack_integers(owners).tolist())), own
+        if len(step) > LONGEST_NAME:
+            raise DamagedCasebookError("A step has no usable name.")
+        yield Edit(title, *held, owners=tuple(unpack_integers(owners).tolist()), step=step), own
 
 
 def _profiles(store: Store, recording: int) -> dict[str, dict[str, Any]]:

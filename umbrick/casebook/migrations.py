@@ -13,6 +13,7 @@ STEPS: Mapping[int, str] = MappingProxyType(
         1: "ALTER TABLE edits ADD COLUMN marks TEXT NOT NULL DEFAULT '[]'",
         2: "ALTER TABLE recordings ADD COLUMN revision INTEGER NOT NULL DEFAULT 0",
         3: "ALTER TABLE patches ADD COLUMN file TEXT NOT NULL DEFAULT ''",
+        4: "ALTER TABLE edits ADD COLUMN step TEXT NOT NULL DEFAULT ''",
     }
 )
 """The statements that change what an earlier schema N holds into what N + 1 does, by N."""

@@ -62,7 +62,7 @@ def facts_of_shelf(
     """
     reference = shelf.reference()
     match = compare(reference.path, reference.bytes, reference.modified_ns, reference.sha256)
-    recording = open_recording(reference.path, cache_folder()) if match is Match.SAME else None
+    recording = open_recording(reference.path, cache_folder(), reference.track) if match is Match.SAME else None
     source: Source = recording.source if recording else MissingSource(reference)
     history = shelf.history(source).history
     surveyed = shelf.survey(history.original.frames)

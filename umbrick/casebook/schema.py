@@ -8,7 +8,7 @@ import sqlite3
 APPLICATION_ID = 0x554D4252
 """Marks the file as a casebook ("UMBR"), at a place where every tool that knows SQLite looks."""
 
-VERSION = 4
+VERSION = 5
 """Number of this schema; a change to the tables is a new number and a step in :mod:`umbrick.casebook.migrations`."""
 
 _TABLES = """
@@ -17,6 +17,7 @@ CREATE TABLE recordings (
     id INTEGER PRIMARY KEY,
     ordinal INTEGER NOT NULL,
     path TEXT NOT NULL,              -- relative to the casebook's folder where it lies in or below it
+    track INTEGER NOT NULL DEFAULT -1, -- which sound track of a container; -1 for a sound file
     seal TEXT NOT NULL,              -- shows that this machine's person opened that path themselves
     bytes INTEGER NOT NULL,
     modified_ns INTEGER NOT NULL,
@@ -34,6 +35,11 @@ CREATE TABLE recordings (
     saved TEXT NOT NULL DEFAULT '',  -- key of the version that was written to a file last
     view TEXT NOT NULL DEFAULT '{}',
     sensitivity TEXT NOT NULL DEFAULT '{}',
+    linked INTEGER NOT NULL DEFAULT 0, -- number of the set it is a lane of; 0 for none
+    offset_frames REAL NOT NULL DEFAULT 0, -- its own frame when the set's first recording begins
+    drift_ppm REAL NOT NULL DEFAULT 0,
+    link_confidence REAL NOT NULL DEFAULT 1,
+    holds_length INTEGER NOT NULL DEFAULT 0,
     revision INTEGER NOT NULL DEFAULT 0 -- how many times its history was written; an edit made on another is refused
 ) STRICT;
 CREATE TABLE edits (
@@ -45,6 +51,7 @@ CREATE TABLE edits (
     parts BLOB NOT NULL,
     marks TEXT NOT NULL DEFAULT '[]', -- what it did to markers, notes and the course
     owners BLOB NOT NULL DEFAULT x'', -- which of its changes each mend is of; none where that is the last for all
+    step TEXT NOT NULL DEFAULT '',   -- names one step that was made in several recordings at once
     PRIMARY KEY (recording, number)
 ) STRICT;
 CREATE TABLE profiles (

@@ -6,7 +6,7 @@ import json
 import math
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from umbrick.casebook import edits, surveys
 from umbrick.casebook.edits import Restored
@@ -17,6 +17,7 @@ from umbrick.casebook.marks import STANDING
 from umbrick.casebook.seal import is_sealed, seal_of
 from umbrick.casebook.store import Store
 from umbrick.casebook.surveys import Surveyed
+from umbrick.core.linking.clock import Clock
 from umbrick.core.sound.formats import HIGHEST_RATE, LOWEST_RATE, MOST_CHANNELS
 from umbrick.core.sound.recording import Recording
 from umbrick.core.sound.source import Source
@@ -56,6 +57,15 @@ class Reference:
     saved: str
     view: dict[str, Any]
     sensitivity: dict[str, float]
+    track: int | None = None
+    """Which sound track of a container."""
+
+
+class Link(NamedTuple):
+    """Which set a recording is a lane of, and how it lies there."""
+
+    number: int
+    clock: Clock
 
 
 class Shelf:
@@ -78,13 +88,13 @@ class Shelf:
         """
         row = self.store.row(
             "SELECT path, home, home_bytes, home_modified_ns, seal, bytes, modified_ns, sha256, container, subtype,"
-            " rate, channels, frames, on_bench, now, saved, view, sensitivity FROM recordings WHERE id = ?",
+            " rate, channels, frames, on_bench, now, saved, track, view, sensitivity FROM recordings WHERE id = ?",
             self.number,
         )
         if row is None:
             raise DamagedCasebookError("A recording is missing from the casebook.")
         path, home, home_bytes, home_modified, seal, *rest, view, sensitivities = row
-        size, modified, sha256, container, subtype, rate, count, frames, on_bench, now, saved = rest
+        size, modified, sha256, container, subtype, rate, count, frames, on_bench, now, saved, track = rest
         if not (LOWEST_RATE <= rate <= HIGHEST_RATE and 0 < count <= MOST_CHANNELS and 0 <= frames <= MOST_FRAMES):
             raise DamagedCasebookError("A recording's format makes no sense.")
         if not path or "\0" in path + home or max(len(path), len(home)) > LONGEST_PATH:
@@ -114,13 +124,16 @@ class Shelf:
             saved,
             loaded(view, dict, JSON_LIMIT),
             sensitivity,
+            track if track >= 0 else None,
         )
 
     def history(self, source: Source) -> Restored:
         """Return the history of edits on the recording, which ``source`` reads."""
-        row = self.store.row("SELECT now, revision FROM recordings WHERE id = ?", self.number)
-        now, revision = row if row else (0, 0)
-        return edits.read_history(self.store, self.number, source, now, revision)
+        row = self.store.row("SELECT now, revision, holds_length FROM recordings WHERE id = ?", self.number)
+        now, revision, holds_length = row if row else (0, 0, 0)
+        restored = edits.read_history(self.store, self.number, source, now, revision)
+        restored.history.holds_length = bool(holds_length)
+        return restored
 
     def commit(self, history: History, edit: Edit, version: Version | None = None) -> Edit:
         """Write an edit, then apply it; ``version`` is the outcome, if it is known already."""
@@ -130,6 +143,29 @@ class Shelf:
     def write(self, history: History, edit: Edit, version: Version) -> tuple[Edit, Version]:
         """Write an admitted edit without applying it; return what is to be pushed to the history then."""
         return edits.write_edit(self.store, self.number, history, edit, version)
+
+    def link(self, rate: int) -> Link | None:
+        """Return which set a recording of this rate is a lane of; None if it is none, or that makes no sense."""
+        row = self.store.row(
+            "SELECT linked, offset_frames, drift_ppm, link_confidence FROM recordings WHERE id = ?", self.number
+        )
+        if row is None or row[0] <= 0 or not all(math.isfinite(value) for value in row[1:]):
+            return None
+        number, offset, drift, confidence = row
+        return Link(number, Clock(rate, offset, drift, confidence))
+
+    def write_link(self, link: Link | None) -> None:
+        """Write which set the recording is a lane of, or that it is none any more."""
+        number, clock = link or Link(0, Clock(1))
+        self._set(
+            "linked = ?, offset_frames = ?, drift_ppm = ?, link_confidence = ?",
+            number, clock.offset_frames, clock.drift_ppm, clock.confidence,
+        )  # fmt: skip
+
+    def write_holds_length(self, history: History, holds: bool) -> None:
+        """Write whether nothing may change the length, and have it so."""
+        self._set("holds_length = ?", int(holds))
+        history.holds_length = holds
 
     def undo(self, history: History) -> Edit | None:
         """Go back one step, and return the edit taken back; None at the original."""
@@ -212,12 +248,18 @@ class Shelf:
         now = history.now + step
         if not 0 <= now <= len(history.all_edits):
             return None
+        self.write_step(history, step)
+        return history.undo() if step < 0 else history.redo()
+
+    def write_step(self, history: History, step: int) -> None:
+        """Write that the history goes back (−1) or forward (1) by one step, which there must be, without doing it."""
+        now = history.now + step
         version = history.version_at(now)
+        history.check_length(version.frames - history.current.frames)
         with self.store.transaction() as connection:
             edits.claim(connection, self.number, history.revision)
             id_of = edits.stored_id(history.original.sources[0])
             edits.write_now(connection, self.number, now, version, id_of)
-        return history.undo() if step < 0 else history.redo()
 
     def _set(self, what: str, *values: Any) -> None:
         self.store.write(f"UPDATE recordings SET {what} WHERE id = ?", *values, self.number)
@@ -230,7 +272,8 @@ def add_recording(store: Store, recording: Recording) -> Shelf:
     with store.transaction() as connection:
         number = connection.execute(
             "INSERT INTO recordings (ordinal, path, seal, bytes, modified_ns, container, subtype, rate, channels,"
-            " frames) VALUES ((SELECT coalesce(max(ordinal), 0) + 1 FROM recordings), ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            " frames, track) VALUES ((SELECT coalesce(max(ordinal), 0) + 1 FROM recordings),"
+            " ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (
                 relative(recording.path, store.path.parent),
                 seal_of(store.id, recording.path),
@@ -241,6 +284,7 @@ def add_recording(store: Store, recording: Recording) -> Shelf:
                 source.rate,
                 source.channels,
                 source.frames,
+                -1 if recording.track is None else recording.track.number,
             ),
         ).lastrowid
     assert number is not None

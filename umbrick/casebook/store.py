@@ -99,12 +99,17 @@ class Store:
     def transaction(self) -> Iterator[sqlite3.Connection]:
         """Run statements that are all on the disk when the block has ended, or none of which happened.
 
+        Within a block of the same thread it is a part of that one.
+
         Raises
         ------
         CasebookError
             If they could not be written: full disk, no permission, or a failing medium.
         """
         with self._lock, translated(self.path):
+            if self._connection.in_transaction:
+                yield self._connection  # part of one that this thread has begun: it ends with that
+                return
             self._connection.execute("BEGIN IMMEDIATE")
             try:
                 yield self._connection

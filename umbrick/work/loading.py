@@ -47,8 +47,10 @@ class Astray:
     match: Match
 
 
-def load_file(path: Path, casebook: Casebook) -> Loaded | Astray:
+def load_file(path: Path, casebook: Casebook, track: int | None = None) -> Loaded | Astray:
     """Load a recording that the person opens, with the work that the casebook has of it, if any.
+
+    ``track`` is which sound track of a container; by default the one opened before, or the one that is played.
 
     Raises
     ------
@@ -56,10 +58,10 @@ def load_file(path: Path, casebook: Casebook) -> Loaded | Astray:
         If it cannot be read, or the casebook cannot be written.
     """
     path = real_path(path)
-    if shelf := casebook.shelf_of(path):
+    if shelf := casebook.shelf_of(path, track):
         shelf.write_on_bench(True)
         return load_shelf(shelf)
-    recording = open_recording(path, cache_folder())
+    recording = open_recording(path, cache_folder(), track)
     try:
         return _loaded(recording, casebook.add(recording))
     except BaseException:
@@ -90,7 +92,7 @@ def load_shelf(shelf: Shelf, trusting: bool = False) -> Loaded | Astray:
         reference, match = shelf.reference(), Match.SAME
     if match is not Match.SAME and not (trusting and match is Match.CHANGED):
         return Astray(shelf, reference, match)
-    recording = open_recording(reference.path, cache_folder())
+    recording = open_recording(reference.path, cache_folder(), reference.track)
     source = recording.source
     if (source.rate, source.channels, source.frames) != (reference.rate, reference.channels, reference.frames):
         recording.close()

@@ -15,6 +15,7 @@ from umbrick.core.errors import UmbrickError
 from umbrick.core.timeline.change import Change, applied
 from umbrick.core.timeline.marks import CourseTurn, Mark, Marker, MarkerTurn, NoteTurn, Standing, StandingTurn
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import format_count
 
 _VERSIONS_AT_HAND = 8
 """Versions kept so that undo and redo of a large edit need not work it out again."""
@@ -27,6 +28,17 @@ RESTORE = "restore"
 
 SETTLE = "settle"
 """The method of a ledger entry that made what the course did ordinary samples."""
+
+
+class LengthHeldError(UmbrickError):
+    """Something would change the length of a recording whose length is held."""
+
+    def __init__(self, frames: int) -> None:
+        longer = "longer" if frames > 0 else "shorter"
+        super().__init__(
+            f"The length is held, and this would make it {longer} by {format_count(abs(frames), 'frame')}.",
+            "Choose a mend that keeps the length or pays it back, or let the length go.",
+        )
 
 
 class StaleEditError(UmbrickError):
@@ -68,7 +80,8 @@ class Edit:
     ``switched_on``, which spans of a change are its own, as a half-open range; ``owners`` says for each of ``made``
     which change that is, and is empty where it is the last for all. ``switched_off`` and ``lifted``
     name mends that no longer act; lifted ones leave the ledger too. ``kept`` names findings that were left as they
-    are, on purpose. ``marks`` is what it does to markers, notes and the course.
+    are, on purpose. ``marks`` is what it does to markers, notes and the course. ``step`` names a step that was made in
+    several linked recordings at once, and is empty for all others.
     """
 
     title: str
@@ -82,6 +95,7 @@ class Edit:
     made_at: float = 0.0
     marks: tuple[Mark, ...] = ()
     owners: tuple[int, ...] = ()
+    step: str = ""
 
     def change_of(self, number: int) -> Change:
         """Return the change that holds the spans of a mend of ``made``, counted from 0."""
@@ -129,6 +143,8 @@ class History:
     revision: int = 0
     """How many times it has changed, counted on over closing and reopening: who writes it down holds that number
     against what is written already, so that two that were read alike cannot both go on."""
+    holds_length: bool = False
+    """Whether nothing may change the length."""
     _edits: list[Edit] = field(init=False, default_factory=list)
     _turns: list[tuple[Turn, ...]] = field(init=False, default_factory=list)
     _entries: dict[str, Entry] = field(init=False, default_factory=dict)
@@ -295,12 +311,18 @@ class History:
         """
         if edit.changes and not edit.changes[0].fits(self.current):
             raise StaleEditError
+        self.check_length(edit.time_shift)
         at = time.time()
         made = tuple(
             replace(mend, id=f"{_ID_PREFIX}{self._made + number}", made_at=at, program=__version__)
             for number, mend in enumerate(edit.made, 1)
         )
         return replace(edit, made=made, made_at=at)
+
+    def check_length(self, time_shift: int) -> None:
+        """Raise LengthHeldError if the length is held and something would change it by so many frames."""
+        if self.holds_length and time_shift:
+            raise LengthHeldError(time_shift)
 
     def push(self, edit: Edit, version: Version | None = None) -> Edit:
         """Apply an edit to the current version, and return it as it stands in the history.

@@ -1,0 +1,110 @@
+"""Which lane it is: by how much each deviates at a place from what the others foretell."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import NamedTuple
+
+import numpy as np
+
+from umbrick.core.errors import CancelledError
+from umbrick.core.linking.foretelling import Mask, Wave, foretold_by_one, laid_beside
+from umbrick.core.linking.stacked import Stack
+from umbrick.core.model.autoregression import modelled
+from umbrick.core.sound.decimation import decimated
+
+_BESIDE_SECONDS = 0.4
+_SLOW_RATE = 3000
+"""What is deep, such as a knock, is looked for at this rate besides: whitened as a whole, a sound has no depth left."""
+_TAPS_PER_STEP = 8
+_WINDOW_SECONDS = 0.001
+_ORDER = 32
+_NOISE_SHARE = 1e-6
+_TYPICAL = 0.9
+"""Beside the place so much of the sound deviates by less than what is taken for typical there."""
+_SURE_DB = 3.0
+
+
+class Deviation(NamedTuple):
+    """A lane, by its number in the stack; ``rise_db`` is how much more it deviates at the place than beside it."""
+
+    lane: int
+    channel: int
+    rise_db: float
+
+
+class Ranking(NamedTuple):
+    """The lanes, that which deviates most first; ``is_clear`` tells whether it does so clearly more than the next."""
+
+    lanes: tuple[Deviation, ...]
+    is_clear: bool
+
+
+def rank(stack: Stack, start: int, stop: int, is_cancelled: Callable[[], bool] = lambda: False) -> Ranking:
+    """Rank lanes by how much they deviate at a place of the stack from what the others foretell.
+
+    Every lane is foretold by each of the others alone, where both are whitened; of a lane with a fault none of them
+    tells it, and of any other just the one with the fault does not. So what counts for a lane is the middle one of what
+    the others tell, and the lower of two middle ones.
+
+    Parameters
+    ----------
+    stack : Stack
+        At least two lanes.
+    start, stop : int
+        The place, in frames of the stack.
+    is_cancelled : callable
+
+    Raises
+    ------
+    CancelledError
+        If ``is_cancelled`` says so.
+    """
+    rate, beside = stack.rate, round(_BESIDE_SECONDS * stack.rate)
+    first, last = max(0, start - beside), min(stack.frames, stop + beside)
+    sound = stack.read(first, last)
+    lanes = [stack.channels_of(number) for number in range(len(stack.lanes))]
+    rises = np.full((sound.shape[1], len(lanes)), -np.inf)
+    for step in (1, max(1, round(rate / _SLOW_RATE))):
+        slower = np.stack([decimated(sound[:, c], step, _TAPS_PER_STEP) for c in range(sound.shape[1])], axis=1)
+        inside = np.zeros(len(slower), np.bool_)
+        inside[(start - first) // step : -(-(stop - first) // step)] = True
+        rises = np.maximum(rises, _rises(slower.astype(np.float64), inside, lanes, rate / step, is_cancelled))
+    found = []
+    for number, own in enumerate(lanes):
+        told = [np.delete(rises[channel], number) for channel in own]
+        middle = [float(np.sort(one)[(len(one) - 1) // 2]) for one in told]
+        worst = int(np.argmax(middle))
+        found.append(Deviation(number, worst, round(middle[worst], 1)))
+    found.sort(key=lambda one: -one.rise_db)
+    return Ranking(tuple(found), found[0].rise_db - found[1].rise_db >= _SURE_DB)
+
+
+def _rises(sound: Wave, inside: Mask, lanes: Sequence[range], rate: float, is_cancelled: Callable[[], bool]) -> Wave:
+    """Return by how much each channel rises over what each lane tells of it, in dB: shape ``(channels, lanes)``."""
+    white = [_whitened(sound[:, channel], inside) for channel in range(sound.shape[1])]
+    rises = np.zeros((sound.shape[1], len(lanes)))
+    for number, own in enumerate(lanes):
+        for other, theirs in enumerate(lanes):
+            for channel in own if other != number else ():
+                if is_cancelled():
+                    raise CancelledError
+                wave = white[channel]
+                told = (foretold_by_one(wave, laid_beside(wave, white[c], ~inside, rate), ~inside) for c in theirs)
+                rises[channel, other] = min(_rise_db(wave - one, inside, rate) for one in told)
+    return rises
+
+
+def _whitened(wave: Wave, inside: Mask) -> Wave:
+    """Return what linear prediction leaves of a wave: faults stand out of it, and tones do not hide them."""
+    beside = np.where(inside, 0.0, wave)
+    model = modelled(beside, _ORDER, _NOISE_SHARE)
+    return wave if model is None else np.convolve(wave, model.error_filter)[: len(wave)]
+
+
+def _rise_db(error: Wave, inside: Mask, rate: float) -> float:
+    """Return how much higher the highest millisecond inside is than what is typical outside."""
+    width = max(1, round(_WINDOW_SECONDS * rate))
+    power = np.convolve(error**2, np.ones(width) / width, mode="same")
+    typical = float(np.quantile(power[~inside], _TYPICAL)) if (~inside).any() else 0.0
+    return 10 * float(np.log10((power[inside].max() + 1e-20) / (typical + 1e-20)))
