@@ -28,8 +28,25 @@ class PartialStepError(UmbrickError):
     """A step was made in several recordings, and not all of them could take it back or bring it back."""
 
 
+class Written(NamedTuple):
+    """A part that is on the disk, and is to be pushed to its history."""
+
+    history: History
+    edit: Edit
+    version: Version
+
+    def push(self) -> Edit:
+        """Apply it."""
+        return self.history.push(self.edit, self.version)
+
+
 def commit_together(parts: Sequence[Part]) -> list[Edit]:
-    """Write edits of several recordings of one casebook in one transaction, then apply them.
+    """Write edits of several recordings of one casebook in one transaction, then apply them; as below."""
+    return [written.push() for written in write_together(parts)]
+
+
+def write_together(parts: Sequence[Part]) -> list[Written]:
+    """Write edits of several recordings of one casebook in one transaction, without applying them.
 
     Raises
     ------
@@ -44,11 +61,13 @@ def commit_together(parts: Sequence[Part]) -> list[Edit]:
     name = step_name(len(parts)) if len(parts) > 1 else ""
     admitted = [part.history.admitted(replace(part.edit, step=name)) for part in parts]
     with store.transaction():
-        stored = [
-            part.shelf.write(part.history, edit, part.version or applied(part.history.current, edit.changes))
+        return [
+            Written(
+                part.history,
+                *part.shelf.write(part.history, edit, part.version or applied(part.history.current, edit.changes)),
+            )
             for part, edit in zip(parts, admitted, strict=True)
         ]
-    return [part.history.push(*made) for part, made in zip(parts, stored, strict=True)]
 
 
 def step_together(recordings: Sequence[tuple[Shelf, History]], step: int) -> list[Edit]:

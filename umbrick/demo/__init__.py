@@ -5,12 +5,22 @@ from __future__ import annotations
 from pathlib import Path
 
 _FOLDER = Path(__file__).parent / "recordings"
-_NAMES = ("keeper-interview", "radio-call", "lock-bell", "concertina-waltz", "paddle-gear")
+_NAMES = (
+    "keeper-interview.flac",
+    "radio-call.flac",
+    "lock-bell.flac",
+    "concertina-waltz.flac",
+    "paddle-gear.flac",
+    "choir-left.flac",
+    "choir-right.flac",
+    "choir-spot.flac",
+    "gates-opening.mkv",
+)
 
 
 def recordings() -> list[Path]:
     """Return the demo recordings, in the order they are offered."""
-    return [_FOLDER / f"{name}.flac" for name in _NAMES]
+    return [_FOLDER / name for name in _NAMES]
 
 
 def truth_of(recording: Path) -> Path:

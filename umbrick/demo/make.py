@@ -10,14 +10,17 @@ from __future__ import annotations
 
 import json
 import sys
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 import soundfile
 from scipy.signal import butter, fftconvolve, sosfilt
 
-from umbrick.demo import recordings, truth_of
+from umbrick.demo import gates, recordings, truth_of
 from umbrick.demo.call import radio_call
+from umbrick.demo.choir import choir
 from umbrick.demo.faults import Sound, Tape, crackling, hiss, hum, kettle, mouth_click, pop, water
 from umbrick.demo.speaking import spoken
 
@@ -154,10 +157,14 @@ def lock_bell() -> Tape:
 
 def write(tape: Tape, path: Path, subtype: str) -> None:
     """Write a tape and its truth."""
-    path.parent.mkdir(parents=True, exist_ok=True)
     bits = {"PCM_16": 16, "PCM_24": 24}[subtype]
     sound = np.clip(np.round(tape.sound * 2 ** (bits - 1)) / 2 ** (bits - 1), -1, 1 - 2.0 ** (1 - bits))
     soundfile.write(path, sound, tape.rate, subtype=subtype)
+    write_truth(tape, path)
+
+
+def write_truth(tape: Tape, path: Path) -> None:
+    """Write what was planted in a tape beside its recording."""
     planted = sorted(tape.planted, key=lambda fault: (fault["start"], fault["kind"]))
     lines = ",\n".join(json.dumps(fault) for fault in planted)
     truth_of(path).write_text(f'{{"rate": {tape.rate}, "planted": [\n{lines}\n]}}\n')
@@ -263,16 +270,23 @@ def paddle_gear() -> Tape:
     return tape
 
 
-_MADE = {
+_MADE: dict[str, tuple[Callable[[], Tape], str]] = {
     "keeper-interview": (keeper_interview, "PCM_16"),
     "radio-call": (radio_call, "PCM_16"),
     "lock-bell": (lock_bell, "PCM_24"),
     "concertina-waltz": (concertina_waltz, "PCM_16"),
     "paddle-gear": (paddle_gear, "PCM_24"),
+    "choir-left": (partial(choir, "choir-left"), "PCM_16"),
+    "choir-right": (partial(choir, "choir-right"), "PCM_16"),
+    "choir-spot": (partial(choir, "choir-spot"), "PCM_16"),
 }
 
 if __name__ == "__main__":
     for path in recordings():
         if path.stem in sys.argv[1:] or len(sys.argv) == 1:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            if path.suffix == ".mkv":
+                write_truth(gates.write(path), path)
+                continue
             make, subtype = _MADE[path.stem]
             write(make(), path, subtype)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
+from typing import NamedTuple
 
 import numpy as np
 
@@ -22,12 +23,20 @@ class Hearing(Enum):
     RESIDUE = "residue"
 
 
+class Beside(NamedTuple):
+    """A linked recording that is heard beside another one, whose frame ``f`` is its own ``f + shift``."""
+
+    version: Version
+    shift: int
+    gain: float
+
+
 @dataclass(frozen=True, slots=True)
 class Programme:
     """What is played. Positions, the loop and ``stop`` are frames of ``after``.
 
     ``gain_db`` lowers what goes to the output, the same for all; ``trims_db`` further changes one of the three, to
-    match their loudness.
+    match their loudness. ``own_gain`` is how much of the recording itself is heard among those ``beside`` it.
     """
 
     before: Version
@@ -36,6 +45,8 @@ class Programme:
     loop: tuple[int, int] | None = None
     gain_db: float = 0.0
     trims_db: tuple[tuple[Hearing, float], ...] = ()
+    own_gain: float = 1.0
+    beside: tuple[Beside, ...] = ()
 
     def read(self, start: int, frames: int) -> Block:
         """Return ``frames`` frames from ``start`` on, silence after the end."""
@@ -44,7 +55,22 @@ class Programme:
             self._add(sound, self.after, start, 1.0 if self.hearing is Hearing.AFTER else -1.0)
         if self.hearing is not Hearing.AFTER:
             self._add(sound, self.before, map_position(self.after, self.before, min(start, self.after.frames)), 1.0)
-        return sound
+        return self._mixed(sound, start)
+
+    def _mixed(self, sound: Block, start: int) -> Block:
+        """Return the sound among what is heard beside it; of a residue there is nothing beside."""
+        if self.own_gain == 1.0 and not self.beside:
+            return sound
+        mixed = np.float32(self.own_gain) * sound
+        for lane in self.beside if self.hearing is not Hearing.RESIDUE else ():
+            first = start + lane.shift
+            begin, end = max(0, first), min(first + len(sound), lane.version.frames)
+            if begin < end:
+                own = lane.version.read(begin, end)
+                if lane.version.channels != sound.shape[1]:
+                    own = np.repeat(own.mean(axis=1, keepdims=True), sound.shape[1], axis=1)
+                mixed[begin - first : end - first] += np.float32(lane.gain) * own
+        return mixed
 
     @property
     def form(self) -> tuple[int, int]:

@@ -8,7 +8,7 @@ from PySide6.QtCore import QSettings, Qt
 from PySide6.QtWidgets import QLabel, QPushButton, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 _SIDES = (252, 752, 276)
-_STRIPS = (142, 310, 250)
+_STRIPS = (142, 310, 150, 240)
 _DRAWER = (600, 160, 180)
 _LEAST_DOCKET, _LEAST_TREATMENT, _LEAST_REVIEW, _LEAST_LEDGER = 200, 230, 130, 110
 
@@ -25,6 +25,7 @@ class Arrangement(QWidget):
         header: QWidget,
         notices: QWidget,
         strips: Sequence[QWidget],
+        lanes: QWidget,
         seam_desk: QWidget,
         docket: QWidget,
         treatment: QWidget,
@@ -35,7 +36,7 @@ class Arrangement(QWidget):
     ) -> None:
         super().__init__()
         self._lowest = _stack(strips[-1], seam_desk)
-        self._strips = _splitter(Qt.Orientation.Vertical, (*strips[:-1], self._lowest), _STRIPS, {1: 3, 2: 2})
+        self._strips = _splitter(Qt.Orientation.Vertical, (*strips[:-1], lanes, self._lowest), _STRIPS, {1: 3, 3: 2})
         self._pages = _stack(_empty_page(first_steps), self._strips)
         middle = _column(notices, self._pages)
         self._sides = _splitter(Qt.Orientation.Horizontal, (docket, middle, treatment), _SIDES, {1: 1})
@@ -71,7 +72,7 @@ class Arrangement(QWidget):
             store.setValue(name, splitter.saveState())
 
     def _splitters(self) -> tuple[tuple[str, QSplitter], ...]:
-        return ("sides", self._sides), ("strips", self._strips), ("drawer", self._drawer)
+        return ("sides", self._sides), ("strips-and-lanes", self._strips), ("drawer", self._drawer)
 
 
 def _splitter(

@@ -23,6 +23,7 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.lifting import Lifting
+from umbrick.ui.bench.linking import Linking
 from umbrick.ui.bench.listening import Listening
 from umbrick.ui.bench.looking import Looking
 from umbrick.ui.bench.marking import Marking
@@ -37,6 +38,7 @@ from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.commands.areas import area_commands, spectral_commands
 from umbrick.ui.commands.command import Actions
 from umbrick.ui.commands.course import ADDING
+from umbrick.ui.commands.lanes import lane_commands
 from umbrick.ui.commands.table import command_table
 from umbrick.ui.dialogs.area_dialogs import AreaDialogs
 from umbrick.ui.dialogs.command_finder import CommandFinder
@@ -45,6 +47,7 @@ from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
+from umbrick.ui.dialogs.offset_dialog import ask_offset
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.casebooks import Casebooks
@@ -74,6 +77,7 @@ from umbrick.ui.soon import Soon
 from umbrick.ui.strips.area_tool import AreaTool
 from umbrick.ui.strips.carried_copy import CarriedCopy
 from umbrick.ui.strips.fade_corners import FadeCorners
+from umbrick.ui.strips.lanes import LanesPanel
 from umbrick.ui.strips.lines import LevelLine, StrengthLine
 from umbrick.ui.strips.loupe import LoupeStrip
 from umbrick.ui.strips.passage import PassageStrip
@@ -152,6 +156,8 @@ class BenchWindow(QMainWindow):
         self.listening.leads_ms = settings.leads_ms()
         self.outlining = Outlining(self.bench, self.mending, self.listening, self.surveying, tools.handwork)
         self.lifting_out = LiftingOut(self.bench, self)
+        self.linking = Linking(self.bench)
+        self.listening.mix_for = self.linking.mix_for
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
         )
@@ -166,6 +172,7 @@ class BenchWindow(QMainWindow):
             ("Working by hand", tools.handwork),
             ("Areas", self.outlining),
             ("Lifting out", self.lifting_out),
+            ("Lanes", self.linking),
             ("Measuring", self.coursing),
             ("Settling", self.settling),
             ("Saving", self.saving),
@@ -221,6 +228,7 @@ class BenchWindow(QMainWindow):
                 self.lifting_out,
                 AreaDialogs(self.bench, self.outlining, self.marking, self),
             ),
+            lane_commands(self.bench, self.linking, lambda: ask_offset(self.linking, self)),
             self,
             self._file_dialogs,
             self._mend_dialogs,
@@ -243,6 +251,7 @@ class BenchWindow(QMainWindow):
         self.loupe.tools = [CarriedCopy(self.loupe, tools.pasting)]
         for strip in self.strips:
             strip.menu_wanted.connect(self._show_menu)
+        self.lanes = LanesPanel(self.bench, self.linking)
         self.seam_desk = SeamDesk(tools.seaming, self.listening)
         self.docket = Docket(self.bench, self.surveying, self._button("survey", "Survey  F5"))
         finding = Treatment(
@@ -315,8 +324,8 @@ class BenchWindow(QMainWindow):
         self.status.stop.clicked.connect(self.stop_jobs)
         first_steps = [self._button("open", "Open…  Ctrl+O", True), self._button("demo", "Open the demo")]
         self._arrangement = Arrangement(
-            self.header, self.notices, self.strips, self.seam_desk, self.docket, self.treatment, self.review,
-            self.ledger, self.status, first_steps,
+            self.header, self.notices, self.strips, self.lanes, self.seam_desk, self.docket, self.treatment,
+            self.review, self.ledger, self.status, first_steps,
         )  # fmt: skip
         self.setCentralWidget(self._arrangement)
         self._connect()
@@ -367,6 +376,8 @@ class BenchWindow(QMainWindow):
             self.tools.handwork.changed,
             self.outlining.changed,
             self.lifting_out.changed,
+            self.linking.changed,
+            self.bench.lanes_changed,
             self.viewing.spectral.changed,
             self.tools.drawing.changed,
             self.tools.pasting.changed,
@@ -394,6 +405,7 @@ class BenchWindow(QMainWindow):
             self.settling,
             self.reporting,
             self.outlining,
+            self.linking,
             self.tools.reviewing,
         ):
             working.progressed.connect(self.status.show_progress)
@@ -451,7 +463,14 @@ class BenchWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         themes.apply(application, self.theme)
-        parts: tuple[_Themed, ...] = (*self.strips, self.seam_desk, self.docket, self.treatment, self.review)
+        parts: tuple[_Themed, ...] = (
+            *self.strips,
+            self.lanes,
+            self.seam_desk,
+            self.docket,
+            self.treatment,
+            self.review,
+        )
         for part in parts:
             part.set_theme(self.theme)
         self.header.meter.theme = self.theme
@@ -754,6 +773,7 @@ class BenchWindow(QMainWindow):
         self.bench.jobs.cancel_all()
         for strip in self.strips:
             strip.close_renderer()
+        self.lanes.close_renderer()
         self.seam_desk.close_renderer()
         for work in self.bench.works:
             work.recording.close()

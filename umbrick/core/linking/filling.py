@@ -17,6 +17,7 @@ from umbrick.core.mend.filling import bridge
 from umbrick.core.mend.making import remade
 from umbrick.core.mend.method import Excerpt, Reworked, Stretch
 from umbrick.core.mend.place import Place
+from umbrick.core.timeline.history import FROM_LANES
 from umbrick.core.timeline.patch import Nature
 
 LONGEST_SECONDS = 10.0
@@ -74,7 +75,7 @@ def filled_from_lanes(
     made, score = _made(sound, told, known, begin - first, end - first, rate, is_cancelled)
     place = Place(start, stop, channels)
     pieces = remade(version, place, make, Nature.GRAFTED, is_cancelled)
-    return as_mended(version, "bridge", [Reworked((Stretch(start, stop, pieces),), place, {"using": "lanes"}, score)])
+    return as_mended(version, FROM_LANES, [Reworked((Stretch(start, stop, pieces),), place, {}, score)])
 
 
 def _told(wave: Wave, others: list[Wave], known: Mask, rate: int) -> list[Wave]:

@@ -84,6 +84,8 @@ class Remedy:
     """Whether its settings tell of all of the recording: what was found out at one place holds for its kind."""
     is_advised: bool = True
     """Whether it can be expected to better things; if not, it is made when a person asks for it."""
+    is_from_lanes: bool = False
+    """Whether it is filled from linked recordings, whatever the method."""
     unadjusted: Remedy | None = None
     """What it was before a person changed its settings."""
 

@@ -26,6 +26,9 @@ RESTORE = "restore"
 """The method of a ledger entry that brought back the original somewhere."""
 
 
+FROM_LANES = "lanes"
+"""The method of a ledger entry that filled a place from linked recordings."""
+
 SETTLE = "settle"
 """The method of a ledger entry that made what the course did ordinary samples."""
 

@@ -10,13 +10,14 @@ import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QGuiApplication
 
+from umbrick.casebook.joint import Part, Written, commit_together, step_together, write_together
 from umbrick.core.areas.area import Area
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import UmbrickError
 from umbrick.core.paths import cache_folder
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.timeline.history import Edit, History
+from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import Standing, StandingTurn
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count
@@ -26,6 +27,7 @@ from umbrick.ui.bench.jobs import Job, Jobs
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.work.decisions import findings_of
 from umbrick.work.leases import Leases
+from umbrick.work.linked import LinkedSet, sets_of
 from umbrick.work.selection import SelectedArea, Selection
 from umbrick.work.sieve import Sieve
 from umbrick.work.work import LOUPE_FRAMES, Work
@@ -45,6 +47,8 @@ class Bench(QObject):
     recording_changed = Signal()
     """Another recording is current, or none."""
     recordings_changed = Signal()
+    lanes_changed = Signal()
+    """Recordings were linked or unlinked, or a lane is ticked or listened to otherwise."""
     edited = Signal()
     """The history of the current recording has changed: its version, its course, or what was decided."""
     learned = Signal()
@@ -71,6 +75,8 @@ class Bench(QObject):
         self.jobs.fault.connect(self._tell_fault)
         self.tiles = Tiles(cache_folder() / "tiles", settings.tile_limit_bytes(), on_trouble=self.failed.emit)
         self.works: list[Work] = []
+        self.sets: list[LinkedSet] = []
+        """The linked recordings among them."""
         self.leases = Leases()
         """Those on every recording, also on what is opened meanwhile."""
         self.work: Work | None = None
@@ -87,6 +93,7 @@ class Bench(QObject):
         """Put a newly opened recording on the bench and go to it."""
         work.leases.above = self.leases
         self.works.append(work)
+        self.find_sets()
         self.recordings_changed.emit()
         self.show_work(work)
 
@@ -101,10 +108,21 @@ class Bench(QObject):
         self.keep_sensitivity()
         index = self.works.index(work)
         self.works.remove(work)
+        self.find_sets()
         if work is self.work:
             self.show_work(self.works[min(index, len(self.works) - 1)] if self.works else None)
         self.recordings_changed.emit()
         work.recording.close()
+
+    def find_sets(self) -> None:
+        """Look again which of the open recordings are linked."""
+        had, self.sets = bool(self.sets), sets_of(self.works, self.sets)
+        if had or self.sets:
+            self.lanes_changed.emit()
+
+    def set_of(self, work: Work | None) -> LinkedSet | None:
+        """Return the set that a recording is a lane of, or None."""
+        return next((one for one in self.sets if any(lane.work is work for lane in one.lanes)), None)
 
     def find_open(self, path: Path) -> Work | None:
         """Return the open recording that belongs in a file, if it is open."""
@@ -312,12 +330,33 @@ class Bench(QObject):
         if work.held:
             self.failed.emit(work.held)
             return None
+        linked = self.set_of(work)
         try:
-            made = work.shelf.commit(work.history, edit, version)
+            if linked is not None and edit.moves:
+                made = self.commit_parts(linked.joint_parts(work, edit))
+                return made[0] if made else None
+            stored = work.shelf.commit(work.history, edit, version)
         except UmbrickError as error:
             self.failed.emit(f"{error} The recording is as it was before.")
             return None
         self.tell_edited(work)
+        return stored
+
+    def commit_parts(self, parts: Sequence[Part]) -> list[Edit]:
+        """Write edits of linked recordings as one step and apply them; nothing if that could not be, which is told."""
+        histories = [part.history for part in parts]
+        works = [work for work in self.works if any(work.history is history for history in histories)]
+        if held := next((work.held for work in works if work.held), ""):
+            self.failed.emit(held)
+            return []
+        try:
+            made = commit_together(parts)
+        except UmbrickError as error:
+            self.failed.emit(f"{error} The recordings are as they were before.")
+            return []
+        for work in works:
+            self.tell_edited(work)
+        self.lanes_changed.emit()
         return made
 
     def commit_behind(self, work: Work, edit: Edit, version: Version, done: Callable[[Edit], None]) -> Job:
@@ -325,18 +364,28 @@ class Bench(QObject):
 
         Other edits wait meanwhile. Once begun it cannot be stopped: what is in the casebook is in the history too.
         """
-        lease = work.leases.take("An edit is being written; other edits wait.")
+        linked = self.set_of(work) if edit.moves else None
+        lanes = [lane.work for lane in linked.lanes] if linked is not None else [work]
+        leases = [lane.leases.take("An edit is being written; other edits wait.") for lane in lanes]
 
-        def write(_: Job) -> tuple[Edit, Version]:
-            return work.shelf.write(work.history, work.history.admitted(edit), version)
+        def write(_: Job) -> list[Written]:
+            alone = [Part(work.shelf, work.history, edit, version)]
+            return write_together(linked.joint_parts(work, edit) if linked is not None else alone)
 
-        def written(stored: tuple[Edit, Version]) -> None:
-            work.history.push(*stored)
-            lease.release()
-            self.tell_edited(work)
-            done(stored[0])
+        def release() -> None:
+            for lease in leases:
+                lease.release()
 
-        return self.jobs.start("writing an edit", write, written, ended=lease.release)
+        def written(parts: list[Written]) -> None:
+            made = [part.push() for part in parts]
+            release()
+            for lane in lanes:
+                self.tell_edited(lane)
+            if linked is not None:
+                self.lanes_changed.emit()
+            done(made[0])
+
+        return self.jobs.start("writing an edit", write, written, ended=release)
 
     def tell_edited(self, work: Work) -> None:
         """Let the widgets know that a recording was edited."""
@@ -366,29 +415,41 @@ class Bench(QObject):
         """Take back the last step."""
         self.keep_sensitivity()
         if self.work:
-            self._step(self.work, self.work.shelf.undo, "Undone")
+            self._step(self.work, -1, "Undone")
 
     def redo(self) -> None:
         """Bring back the step undone last."""
         if self.work:
-            self._step(self.work, self.work.shelf.redo, "Redone")
+            self._step(self.work, 1, "Redone")
 
-    def _step(self, work: Work, step: Callable[[History], Edit | None], what: str) -> None:
-        if work.held:
-            self.failed.emit(work.held)
+    def _step(self, work: Work, step: int, what: str) -> None:
+        """Take back (−1) or bring back (1) a step, of linked recordings that of whichever was made last."""
+        linked = self.set_of(work)
+        lanes = [lane.work for lane in linked.lanes] if linked else [work]
+        if held := next((lane.held for lane in lanes if lane.held), ""):
+            self.failed.emit(held)
             return
-        before = work.history.now
+        were = {id(lane): lane.history.now for lane in lanes}
         try:
-            edit = step(work.history)
+            edits = step_together([(lane.shelf, lane.history) for lane in lanes], step)
         except UmbrickError as error:
             self.failed.emit(f"{error} The recording is as it was before.")
             return
-        if edit is None:
+        if not edits:
             return
+        moved = [lane for lane in lanes if lane.history.now != were[id(lane)]]
+        for lane in moved:
+            if lane is not work:
+                self.tell_edited(lane)
+        if work not in moved:
+            self.show_work(moved[0])
+            work = moved[0]
+        edit, before = edits[0], were[id(work)]
         touched = findings_of(work.history, min(before, work.history.now))
         rows = [row for name in touched if (row := work.table.rows.get(name)) is not None]
         if len(rows) == 1:
             self.focus(work.table.findings[rows[0]])
         self.tell_edited(work)
         count = f" ({format_count(len(edit.made), 'mend')})" if len(edit.made) > 1 else ""
-        self.said.emit(f"{what}: {edit.title}{count}.")
+        where = f", in {format_count(len(edits), 'lane')}" if len(edits) > 1 else ""
+        self.said.emit(f"{what}: {edit.title}{count}{where}.")

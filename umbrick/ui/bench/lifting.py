@@ -12,7 +12,7 @@ from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import damage_minded
 from umbrick.core.mend.registry import METHODS, method_named
-from umbrick.core.timeline.history import RESTORE, SETTLE, Edit, Entry, Mend
+from umbrick.core.timeline.history import FROM_LANES, RESTORE, SETTLE, Edit, Entry, Mend
 from umbrick.core.timeline.lifting import (
     Rebuilt,
     StandsOnError,
@@ -36,6 +36,7 @@ _AT_ONCE = 100
 
 _NO_SETTINGS = {
     RESTORE: "A restored original has no settings.",
+    FROM_LANES: "What was filled from linked recordings has no settings.",
     SETTLE: "Settled sound has none: lift it off, change the steps of the course (F3), and settle again.",
 }
 

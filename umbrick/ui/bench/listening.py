@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -22,7 +23,7 @@ from umbrick.playback.engine import Engine
 from umbrick.playback.meter import Reading
 from umbrick.playback.output import SIMULATED, Choice, Output, device_for, output_for
 from umbrick.playback.pace import Pace
-from umbrick.playback.programme import Hearing, Programme
+from umbrick.playback.programme import Beside, Hearing, Programme
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
@@ -80,6 +81,8 @@ class Listening(QObject):
         """Whether that holds for selections too, and not just for findings and seams."""
         self.listens_on_arrival = False
         """Whether what is around a finding is played when one comes to it."""
+        self.mix_for: Callable[[Work], tuple[float, tuple[Beside, ...]]] = lambda _: (1.0, ())
+        """How loud a recording is heard among those linked to it, and which of these are."""
         self._arrived: Finding | None = None
         self._skip: Trial | None = None
         self._after: Version | None = None
@@ -102,6 +105,7 @@ class Listening(QObject):
         bench.recording_changed.connect(self._recording_changed)
         bench.edited.connect(self.reload)
         bench.learned.connect(self.reload)
+        bench.lanes_changed.connect(self.reload)
         bench.focus_changed.connect(self._arrive)
         bench.place_changed.connect(self._follow_loop)
         mending.offers_changed.connect(self.reload)
@@ -370,7 +374,8 @@ class Listening(QObject):
             self._match(work, after)
         gain_db = fitting_gain_db(peak)
         loop = self.engine.loop if self._skip else self._loop()
-        self._load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims))
+        own_gain, beside = self.mix_for(work)
+        self._load(Programme(work.history.original, after, self.hearing, loop, gain_db, self._trims, own_gain, beside))
 
     def _load_excerpts(self, excerpts: Excerpts) -> None:
         before, after = self._excerpts_played

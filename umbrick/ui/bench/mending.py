@@ -14,10 +14,12 @@ from PySide6.QtCore import QObject, Signal
 from umbrick.core.areas.area import Area
 from umbrick.core.course.for_kinds import laid_for
 from umbrick.core.errors import CancelledError, ParameterError
+from umbrick.core.linking.filling import LONGEST_SECONDS, filled_from_lanes
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import Outcome, Plan, Refused, applied, run
+from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import (
     Adjustment,
     Remedy,
@@ -38,6 +40,7 @@ from umbrick.core.view.frequency_scale import FrequencyScale, Spacing
 from umbrick.core.view.spectrogram import Levels, Look, level_columns
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
+from umbrick.work.linked import JointMend, LinkedSet
 from umbrick.work.selection import SelectedArea
 from umbrick.work.settled import told_of
 from umbrick.work.work import Work
@@ -46,6 +49,9 @@ PICTURE_MARGIN = 12
 PICTURE_RANGE_DB = -105.0, -30.0
 _PICTURE_SIZE, _PICTURE_BESIDE_HZ = (220, 54), 150.0
 _MOST_BANDS = 24
+_FILLED = ("click", "mouth_click", "crackle", "dropout", "discontinuity", "clipping")
+"""Kinds of finding that linked recordings may have intact."""
+
 _NEAR_SECONDS = 7
 """Damage further away than this is of no use to any method's context."""
 
@@ -66,6 +72,8 @@ class Offer:
     """What the mend makes of the samples."""
     levels: Levels | None = None
     """Of an area: its spectrogram as it would be, for the picture."""
+    joint: JointMend | None = None
+    """Of linked recordings, where it changes the time: what it does to all of them."""
 
     @property
     def score(self) -> float | None:
@@ -102,6 +110,9 @@ class Offers:
     """The settings that hold for all of its kind."""
     area: SelectedArea | None = None
     """What is selected in time and frequency, if the place is that of an area."""
+    work: Work | None = None
+    """The recording, where it is linked: the other lanes then have their say."""
+    linked: LinkedSet | None = None
 
     @property
     def chosen_remedy(self) -> Remedy | None:
@@ -200,8 +211,17 @@ class Mending(QObject):
             return
         mended = offer.mended
         work.note_peak(mended.version, max(work.peak, mended.peak))
-        if self._bench.commit(work, mended.edit(f"{mended.mends[0].method} at one place"), mended.version):
+        if offer.joint is not None:
+            self._mend_in_all(offers, offer.joint, mended.mends[0].method)
+        elif self._bench.commit(work, mended.edit(f"{mended.mends[0].method} at one place"), mended.version):
             self._bench.said.emit(f"Mended {format_count(len(mended.mends), 'place')}.")
+            if isinstance(offers.subject, Finding):
+                self._bench.go_on()
+
+    def _mend_in_all(self, offers: Offers, joint: JointMend, method: str) -> None:
+        linked = offers.linked
+        if linked is not None and self._bench.commit_parts(linked.parts_of(joint, f"{method} in all lanes")):
+            self._bench.said.emit(f"Done at the same place in {format_count(len(joint.lanes), 'lane')}.")
             if isinstance(offers.subject, Finding):
                 self._bench.go_on()
 
@@ -389,7 +409,11 @@ class Mending(QObject):
         self._cancel_offering()
         preferred = work.preferred.get(subject.kind, "") if isinstance(subject, Finding) else ""
         adjusted = work.adjusted.get(subject.kind) if isinstance(subject, Finding) else None
-        offers = self.offers = Offers(subject, work.version, preferred=preferred, adjusted=adjusted, area=area)
+        linked = self._bench.set_of(work)
+        offers = self.offers = Offers(
+            subject, work.version, preferred=preferred, adjusted=adjusted, area=area,
+            work=work if linked else None, linked=linked,
+        )  # fmt: skip
         self._compute(work, offers, lambda job, near: _offered(job, offers, near, adjusted))
 
     def _compute(self, work: Work, offers: Offers, compute: Callable[[Job, list[Finding]], None]) -> None:
@@ -431,6 +455,8 @@ def _offered(job: Job, offers: Offers, near: Sequence[Finding], adjusted: Adjust
         found = remedies_of_area(subject, offers.area.placed(version.frames, version.rate).area)
     else:
         found = remedies_of_selection(subject, version)
+    if offers.linked is not None and (remedy := _from_lanes(subject, version)) is not None:
+        found = [remedy, *found]
     job.came.emit(found)
     _fill(job, replace(offers, remedies=found), range(len(found)), near)
 
@@ -443,7 +469,7 @@ def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Findin
     before = version.read(start, stop)[:, channel]
     for index in sorted(wanted, key=lambda index: (found[index].effort, index)):
         try:
-            mended = applied(version, found[index], near, job.is_cancelled)
+            mended, joint = _made(offers, found[index], near, job.is_cancelled)
         except ParameterError as error:
             job.came.emit((index, Refusal(str(error))))
             continue
@@ -456,8 +482,39 @@ def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Findin
         # What is just louder or quieter than before is known as well as before.
         trust = () if nature is Nature.RELEVELLED else _trust(mended, channel)
         levels = _levels(mended.version, offers.area.area, channel) if offers.area is not None else None
-        offer: Any = Offer(mended, peak, before, after, channel, trust, nature, levels)
+        offer: Any = Offer(mended, peak, before, after, channel, trust, nature, levels, joint)
         job.came.emit((index, offer))
+
+
+def _from_lanes(subject: Finding | Place, version: Version) -> Remedy | None:
+    """Return the mend that fills a place from linked recordings, where that makes sense."""
+    if isinstance(subject, Finding) and subject.kind not in _FILLED:
+        return None
+    if subject.stop - subject.start > LONGEST_SECONDS * version.rate:
+        return None
+    place = Place.of(subject) if isinstance(subject, Finding) else subject
+    words = "the same moment as the linked recordings heard it"
+    return Remedy("From the other lanes", words, method_named("bridge"), {}, place, 1, is_from_lanes=True)
+
+
+def _made(
+    offers: Offers, remedy: Remedy, near: Sequence[Finding], is_cancelled: Callable[[], bool]
+) -> tuple[Mended, JointMend | None]:
+    """Return a remedy applied; of linked recordings, what changes the time as it is done in all of them."""
+    linked, work = offers.linked, offers.work
+    if linked is None or work is None:
+        return applied(offers.version, remedy, near, is_cancelled), None
+    if remedy.is_from_lanes:
+        place = remedy.place
+        stack, _ = linked.stack_of_those_there(work, place)
+        mended = filled_from_lanes(stack, place.start, place.stop, place.channels, is_cancelled)
+        named = tuple(replace(mend, finding_ids=place.finding_ids) for mend in mended.mends)
+        return mended._replace(mends=named), None
+    alone = applied(offers.version, remedy, near, is_cancelled)
+    if not alone.change.moves:
+        return alone, None
+    joint = linked.made_in_all(work, remedy, is_cancelled)
+    return joint.mended[0], joint
 
 
 def _levels(version: Version, area: Area, channel: int) -> Levels:

@@ -1,0 +1,49 @@
+"""The commands for linked recordings."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.linking import Linking
+from umbrick.ui.commands.command import Command
+
+_MENU = "Lan&es"
+
+
+def lane_commands(bench: Bench, linking: Linking, ask_offset: Callable[[], None]) -> list[Command]:
+    """Return the commands of the menu for lanes."""
+    no_set = linking.reason_without_set
+
+    def nothing_open() -> str:
+        return "" if bench.work else "Open a recording first (Ctrl+O)."
+
+    def solo() -> None:
+        if linking.lane is not None:
+            linking.toggle(linking.lane, "is_solo")
+
+    return [
+        Command("link", _MENU, "Link recordings to this one", "Find which open recordings are of this event and how they lie, and put them on one clock",
+                linking.link, ("Ctrl+Shift+A",), linking.reason_not_to_link),
+        Command("unlink", _MENU, "Unlink", "Have each be a recording of its own again", linking.unlink, (), no_set),
+        Command("lane_offset", _MENU, "Offset of this lane…", "Type how much earlier than the first recording this one starts", ask_offset, (),
+                linking.reason_not_to_shift),
+        Command("which_one", _MENU, "Which one is it?", "Rank the lanes by how much they deviate here from what the others foretell, and go to the first",
+                linking.which_one, ("Ctrl+Shift+Q",), no_set, separated=True),
+        Command("carry_to_lanes", _MENU, "Carry to the other lanes", "Do what was mended last here at the same place of all ticked lanes",
+                linking.carry, ("Ctrl+Shift+P",), linking.reason_not_to_carry),
+        Command("next_lane", _MENU, "Next lane", "Go to the next lane, at the same moment", lambda: linking.step_lane(1), ("Ctrl+Shift+G",), no_set,
+                separated=True),
+        Command("previous_lane", _MENU, "Previous lane", "Go to the previous lane, at the same moment", lambda: linking.step_lane(-1),
+                ("Alt+Shift+G",), no_set),
+        Command("next_fault", _MENU, "Next finding in any lane", "Go to the next open finding, in whichever lane it is", linking.next_fault,
+                ("Ctrl+Shift+Y",), no_set),
+        Command("hear_all", _MENU, "Hear all lanes", "Hear all lanes that are not muted, or just this one", linking.set_hears_all,
+                ("Alt+Shift+E",), no_set, lambda: linking.hears_all, separated=True),
+        Command("solo", _MENU, "Solo", "Hear only this lane", solo, ("Ctrl+Shift+X",), no_set,
+                lambda: bool(linking.lane and linking.lane.is_solo)),
+        Command("show_lanes", _MENU, "Show the lanes", "Show all lanes below the Passage, or do not", linking.set_shows_lanes,
+                ("Alt+Shift+B",), no_set, lambda: linking.shows_lanes),
+        Command("hold_length", _MENU, "Hold the length", "Let nothing change the length of this recording, nor of those linked to it",
+                linking.hold_length, ("Alt+Shift+C",), nothing_open, linking.holds_length, separated=True),
+    ]  # fmt: skip

@@ -1,0 +1,38 @@
+"""Asking how a linked recording lies against the first."""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QWidget
+
+from umbrick.core.units import format_count, format_length, parse_frames
+from umbrick.ui.bench.linking import Linking
+from umbrick.ui.dialogs.typed_dialog import TypedDialog
+
+
+def ask_offset(linking: Linking, parent: QWidget) -> None:
+    """Ask how much earlier than the first recording the current lane starts, and have it so."""
+    lane = linking.lane
+    if lane is None:
+        return
+    rate = lane.clock.rate
+
+    def frames_of(text: str) -> int:
+        bare = text.strip()
+        is_later = bare.startswith(("-", "−"))
+        return -parse_frames(bare[1:], rate) if is_later else parse_frames(bare.removeprefix("+"), rate)
+
+    def check(values: list[str]) -> str:
+        frames = frames_of(values[0])
+        when = "earlier" if frames >= 0 else "later"
+        length = f"{format_length(abs(frames), rate)} ({format_count(abs(frames), 'frame')})"
+        return f"{lane.work.name} starts {length} {when} than the first."
+
+    dialog = TypedDialog(
+        "Offset of this lane",
+        [("Starts earlier by", f"{round(lane.clock.offset_frames)} smp")],
+        check,
+        "Set",
+        parent=parent,
+    )
+    if dialog.exec():
+        linking.set_offset(float(frames_of(dialog.values[0])))

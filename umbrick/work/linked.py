@@ -1,0 +1,287 @@
+"""Linked recordings: several microphones on one clock, and what is done in one of them done in the others."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+
+from umbrick.casebook.joint import Part
+from umbrick.casebook.shelf import Link
+from umbrick.core.errors import ParameterError
+from umbrick.core.linking.clock import Clock
+from umbrick.core.linking.stacked import Beside, Stack, stacked
+from umbrick.core.mend.applying import Mended, apply_method
+from umbrick.core.mend.method import Reworking
+from umbrick.core.mend.place import Place
+from umbrick.core.mend.registry import method_named
+from umbrick.core.mend.remedies import Remedy
+from umbrick.core.timeline.history import Edit, History, Mend
+from umbrick.core.timeline.lifting import lift_off, switch_off, switch_on
+from umbrick.core.timeline.positions import origin_of_place, place_of_origin
+from umbrick.core.timeline.version import Version
+from umbrick.work.work import Work
+
+
+@dataclass(eq=False)
+class Lane:
+    """A recording of a set, how it lies there, and how it is listened to.
+
+    ``is_ticked`` tells whether what is carried goes to it too.
+    """
+
+    work: Work
+    clock: Clock
+    is_ticked: bool = True
+    is_solo: bool = False
+    is_muted: bool = False
+    is_inverted: bool = False
+    gain_db: float = 0.0
+
+
+class JointMend(NamedTuple):
+    """What is to be done to each lane, the one that is worked on first."""
+
+    lanes: tuple[Lane, ...]
+    mended: tuple[Mended, ...]
+
+
+@dataclass(eq=False)
+class LinkedSet:
+    """Lanes on one clock, that of the first."""
+
+    number: int
+    lanes: list[Lane] = field(default_factory=list)
+
+    def lane_of(self, work: Work) -> Lane | None:
+        """Return the lane of a recording."""
+        return next((lane for lane in self.lanes if lane.work is work), None)
+
+    def others(self, work: Work) -> list[Lane]:
+        """Return the lanes of all other recordings."""
+        return [lane for lane in self.lanes if lane.work is not work]
+
+    def place_in(self, lane: Lane, work: Work, frame: int) -> int:
+        """Return where a place of a recording of the set is in another lane; it may lie outside of that one."""
+        own = self.lane_of(work)
+        if own is None or own is lane:
+            return frame
+        origin = origin_of_place(work.version, min(max(0, frame), work.frames))
+        beyond = frame - min(max(0, frame), work.frames)
+        wanted = round(lane.clock.frame_at(own.clock.seconds_at(origin)))
+        frames = lane.work.history.original.frames
+        inside = min(max(0, wanted), frames)
+        return place_of_origin(lane.work.version, inside) + wanted - inside + beyond
+
+    def beside(self, work: Work, frame: int, lanes: Iterable[Lane]) -> list[Beside]:
+        """Return lanes as they lie beside a recording around a place of it."""
+        return [Beside(lane.work.version, self.place_in(lane, work, frame) - frame) for lane in lanes]
+
+    def stack(self, work: Work, place: Place) -> Stack:
+        """Return a recording with all other lanes beside it around a place; ParameterError if one has no sound there.
+
+        What changes the time in all of them must be within all of them.
+        """
+        middle = (place.start + place.stop) // 2
+        others = self.others(work)
+        made = stacked(work.version, self.beside(work, middle, others))
+        if place.start < made.start or place.stop > made.start + made.frames:
+            short = next(
+                lane for lane, beside in zip(others, made.lanes[1:], strict=True)
+                if place.start + beside.shift < 0 or place.stop + beside.shift > beside.version.frames
+            )  # fmt: skip
+            raise ParameterError(
+                f"{short.work.name} has no sound at this place, so its time cannot be changed along with the others.",
+                "Keep the length here, or unlink it first.",
+            )
+        return made
+
+    def stack_of_those_there(self, work: Work, place: Place) -> tuple[Stack, list[Lane]]:
+        """Return a recording with the lanes beside it that have sound at a place, and which these are.
+
+        Raises
+        ------
+        ParameterError
+            If none has.
+        """
+        middle = (place.start + place.stop) // 2
+        there = []
+        for lane in self.others(work):
+            shift = self.place_in(lane, work, middle) - middle
+            if place.start + shift >= 0 and place.stop + shift <= lane.work.frames:
+                there.append(lane)
+        if not there:
+            raise ParameterError("No other recording has sound at this place.")
+        return stacked(work.version, self.beside(work, middle, there)), there
+
+    def made_in_all(self, work: Work, remedy: Remedy, is_cancelled: Callable[[], bool] = lambda: False) -> JointMend:
+        """Return a mend that changes the time as done in all lanes at once, with seams that join well in each.
+
+        Raises
+        ------
+        ParameterError
+            If the method cannot do that there.
+        CancelledError
+            If ``is_cancelled`` says so.
+        """
+        stack = self.stack(work, remedy.place)
+        start, stop = remedy.place.start - stack.start, remedy.place.stop - stack.start
+        place = Place(start, stop, tuple(range(stack.channels)))
+        mended = apply_method(
+            Version.of(stack), remedy.method, remedy.settings, [place], is_cancelled=is_cancelled, workers=1
+        )
+        done = stack.unstacked(mended)
+        named = tuple(replace(mend, finding_ids=remedy.place.finding_ids) for mend in done[0].mends)
+        lane = self.lane_of(work)
+        assert lane is not None
+        return JointMend((lane, *self.others(work)), (done[0]._replace(mends=named), *done[1:]))
+
+    def parts_of(self, joint: JointMend, title: str) -> list[Part]:
+        """Return a joint mend as what is to be written."""
+        return [
+            Part(lane.work.shelf, lane.work.history, mended.edit(title), mended.version)
+            for lane, mended in zip(joint.lanes, joint.mended, strict=True)
+        ]
+
+    def joint_parts(self, work: Work, edit: Edit) -> list[Part]:
+        """Return what an edit that changes the time of one lane comes to in all of them.
+
+        Raises
+        ------
+        ParameterError
+            If it cannot be done in all of them alike.
+        """
+        if edit.lifted or edit.switched_off or edit.switched_on:
+            return self._turned_in_all(work, edit)
+        if len(edit.made) != 1 or len(edit.changes) != 1:
+            raise _only_here()
+        mend = edit.made[0]
+        method = method_named(mend.method)
+        if not isinstance(method.does, Reworking):
+            raise _only_here()
+        place = Place(mend.start, mend.stop, mend.channels, mend.finding_ids)
+        joint = self.made_in_all(work, Remedy(method.title, "", method, mend.parameters, place))
+        if joint.mended[0].change.time_shift != edit.time_shift:
+            raise _only_here()
+        return self.parts_of(joint, edit.title)
+
+    def carried_parts(self, work: Work, edit: Edit, progress: Callable[[float], None] = lambda _: None) -> list[Part]:
+        """Return the mends of an edit as done at the same places of the other ticked lanes, each on its own sound.
+
+        Raises
+        ------
+        ParameterError
+            If there is no mend that can be carried, or no other lane is ticked.
+        """
+        lanes = [lane for lane in self.others(work) if lane.is_ticked]
+        if not lanes:
+            raise ParameterError("No other lane is ticked.", "Tick those that it is to go to.")
+        if not edit.made or edit.moves:
+            raise ParameterError(
+                "There is no mend to carry.", "Mend in one lane first; what changes the time is in all lanes already."
+            )
+        parts, why = [], ""
+        for number, lane in enumerate(lanes):
+            try:
+                mended = self._carried(lane, work, edit)
+            except ParameterError as error:
+                why = why or f"{lane.work.name}: {error}"
+                continue
+            parts.append(
+                Part(lane.work.shelf, lane.work.history, mended.edit(f"{edit.title}, carried"), mended.version)
+            )
+            progress((number + 1) / len(lanes))
+        if not parts:
+            raise ParameterError(why or "No other lane has sound there.")
+        return parts
+
+    def _carried(self, lane: Lane, work: Work, edit: Edit) -> Mended:
+        mend = edit.made[0]
+        method = method_named(mend.method)
+        settings = {
+            name: value for name, value in mend.parameters.items() if any(p.name == name for p in method.parameters)
+        }
+        places = []
+        for made in edit.made:
+            start, stop = (self.place_in(lane, work, at) for at in (made.start, made.stop))
+            start, stop = max(0, start), min(stop, lane.work.frames)
+            if start < stop:
+                places.append(Place(start, stop, _channels_for(made, work, lane.work)))
+        if not places:
+            raise ParameterError("it has no sound there.")
+        return apply_method(lane.work.version, method, settings, places, workers=1)
+
+    def _turned_in_all(self, work: Work, edit: Edit) -> list[Part]:
+        """Return the lifting or switching of mends that were made in all lanes at once, in all of them."""
+        named = [*edit.lifted, *edit.switched_off, *edit.switched_on]
+        parts = [Part(work.shelf, work.history, edit)]
+        for lane in self.others(work):
+            history = lane.work.history
+            entries = {}
+            for name in named:
+                own = _counterpart(work.history, history, name)
+                if own is None:
+                    raise _only_here()
+                entries[own] = history.entry(own)
+            turn = lift_off if edit.lifted else switch_off if edit.switched_off else switch_on
+            parts.append(Part(lane.work.shelf, history, turn(history, entries)))
+        if len({part.edit.time_shift for part in parts}) > 1:
+            raise _only_here()
+        return parts
+
+
+def sets_of(works: Sequence[Work], known: Sequence[LinkedSet]) -> list[LinkedSet]:
+    """Return the sets that open recordings are lanes of, as the casebook has it; what is known of lanes stays."""
+    lanes = {id(lane.work): lane for one in known for lane in one.lanes}
+    found: dict[int, LinkedSet] = {}
+    for work in works:
+        link = work.shelf.link(work.rate)
+        if link is None:
+            continue
+        lane = lanes.get(id(work)) or Lane(work, link.clock)
+        lane.clock = link.clock
+        found.setdefault(link.number, LinkedSet(link.number)).lanes.append(lane)
+    return [one for one in found.values() if len(one.lanes) > 1]
+
+
+def write_links(works: Sequence[Work], clocks: Sequence[Clock], number: int) -> None:
+    """Write that recordings are lanes of a set, in one transaction.
+
+    Raises
+    ------
+    ParameterError
+        If they have different rates: a joint edit could not change them by the same time.
+    CasebookError
+        If it cannot be written.
+    """
+    rates = {work.rate for work in works}
+    if len(rates) > 1:
+        raise ParameterError(
+            f"These recordings have different rates ({', '.join(f'{rate} Hz' for rate in sorted(rates))}).",
+            "Save copies at one rate and link those.",
+        )
+    with works[0].shelf.store.transaction():
+        for work, clock in zip(works, clocks, strict=True):
+            work.shelf.write_link(Link(number, clock))
+
+
+def _counterpart(history: History, other: History, mend_id: str) -> str | None:
+    """Return the mend of another lane that was made in one step with a mend of this one."""
+    for edit in history.edits:
+        for number, mend in enumerate(edit.made):
+            if mend.id == mend_id and edit.step:
+                its = next((one for one in other.edits if one.step == edit.step), None)
+                return its.made[number].id if its is not None and number < len(its.made) else None
+    return None
+
+
+def _channels_for(mend: Mend, work: Work, other: Work) -> tuple[int, ...]:
+    """Return a mend's channels in another recording: the same ones if it has as many, else all."""
+    return mend.channels if work.channels == other.channels else tuple(range(other.channels))
+
+
+def _only_here() -> ParameterError:
+    return ParameterError(
+        "This would change the time of one linked recording and not of the others.",
+        "Keep the length here, or unlink it first.",
+    )
