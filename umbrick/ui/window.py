@@ -158,6 +158,7 @@ class BenchWindow(QMainWindow):
         self.lifting_out = LiftingOut(self.bench, self)
         self.linking = Linking(self.bench)
         self.listening.mix_for = self.linking.mix_for
+        self.linking.found.connect(self.mending.offer_for_selection)
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
         )
@@ -720,7 +721,7 @@ class BenchWindow(QMainWindow):
         """Whether all that was begun is done and drawn."""
         visible = [strip for strip in self.strips if strip.isVisible()]
         is_at_rest = self.bench.jobs.is_idle and self.coursing.rendering.is_idle and self.seam_desk.is_idle
-        return is_at_rest and all(strip.is_idle for strip in visible)
+        return is_at_rest and self.lanes.is_idle and all(strip.is_idle for strip in visible)
 
     # Qt's events.
 

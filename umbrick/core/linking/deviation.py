@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from umbrick.core.errors import CancelledError
-from umbrick.core.linking.foretelling import Mask, Wave, foretold_by_one, laid_beside
+from umbrick.core.linking.foretelling import Mask, Wave, foretold, foretold_by_one, laid_beside
 from umbrick.core.linking.stacked import Stack
 from umbrick.core.model.autoregression import modelled
 from umbrick.core.sound.decimation import decimated
@@ -23,6 +23,7 @@ _NOISE_SHARE = 1e-6
 _TYPICAL = 0.9
 """Beside the place so much of the sound deviates by less than what is taken for typical there."""
 _SURE_DB = 3.0
+_UNUSUAL, _FAINT = 0.995, 1e-3
 
 
 class Deviation(NamedTuple):
@@ -34,10 +35,14 @@ class Deviation(NamedTuple):
 
 
 class Ranking(NamedTuple):
-    """The lanes, that which deviates most first; ``is_clear`` tells whether it does so clearly more than the next."""
+    """The lanes, that which deviates most first; ``is_clear`` tells whether it does so clearly more than the next.
+
+    ``span`` is from where to where the first one deviates, in frames of the stack.
+    """
 
     lanes: tuple[Deviation, ...]
     is_clear: bool
+    span: tuple[int, int]
 
 
 def rank(stack: Stack, start: int, stop: int, is_cancelled: Callable[[], bool] = lambda: False) -> Ranking:
@@ -77,7 +82,10 @@ def rank(stack: Stack, start: int, stop: int, is_cancelled: Callable[[], bool] =
         worst = int(np.argmax(middle))
         found.append(Deviation(number, worst, round(middle[worst], 1)))
     found.sort(key=lambda one: -one.rise_db)
-    return Ranking(tuple(found), found[0].rise_db - found[1].rise_db >= _SURE_DB)
+    worst = lanes[found[0].lane].start + found[0].channel
+    others = [channel for channel in range(sound.shape[1]) if channel not in lanes[found[0].lane]]
+    begin, end = _extent(sound.astype(np.float64), worst, others, (start - first, stop - first), rate)
+    return Ranking(tuple(found), found[0].rise_db - found[1].rise_db >= _SURE_DB, (first + begin, first + end))
 
 
 def _rises(sound: Wave, inside: Mask, lanes: Sequence[range], rate: float, is_cancelled: Callable[[], bool]) -> Wave:
@@ -93,6 +101,23 @@ def _rises(sound: Wave, inside: Mask, lanes: Sequence[range], rate: float, is_ca
                 told = (foretold_by_one(wave, laid_beside(wave, white[c], ~inside, rate), ~inside) for c in theirs)
                 rises[channel, other] = min(_rise_db(wave - one, inside, rate) for one in told)
     return rises
+
+
+def _extent(sound: Wave, channel: int, others: list[int], place: tuple[int, int], rate: int) -> tuple[int, int]:
+    """Return from where to where within a place a channel is not what all others together tell."""
+    inside = np.zeros(len(sound), np.bool_)
+    inside[slice(*place)] = True
+    white = {c: _whitened(sound[:, c], inside) for c in (channel, *others)}
+    laid = [laid_beside(white[channel], white[c], ~inside, rate) for c in others]
+    error = white[channel] - foretold(white[channel], laid, ~inside)
+    width = max(1, round(_WINDOW_SECONDS * rate / 4))
+    power = np.convolve(error**2, np.ones(width) / width, mode="same")
+    usual = float(np.quantile(power[~inside], _UNUSUAL)) if (~inside).any() else 0.0
+    beyond = np.flatnonzero(inside & (power > max(usual, power[inside].max() * _FAINT)))
+    if not len(beyond):
+        return place
+    # What linear prediction leaves rings on after the fault, and begins no later than it does.
+    return max(place[0], int(beyond[0]) - width), min(place[1], int(beyond[-1]) + 1 + width)
 
 
 def _whitened(wave: Wave, inside: Mask) -> Wave:

@@ -37,6 +37,8 @@ class Linking(Task):
 
     ranked_changed = Signal()
     """Lanes have been ranked, or the ranking is gone."""
+    found = Signal()
+    """The lane that deviates is current, and where it does so is selected."""
 
     def __init__(self, bench: Bench) -> None:
         super().__init__(bench)
@@ -269,21 +271,24 @@ class Linking(Task):
         if work is None or linked is None or place is None:
             return
 
-        def run(job: Job) -> tuple[list[Lane], Ranking]:
+        def run(job: Job) -> tuple[list[Lane], Ranking, tuple[int, int]]:
             stack, there = linked.stack_of_those_there(work, place)
             own = linked.lane_of(work)
             assert own is not None
             ranking = rank(stack, place.start - stack.start, place.stop - stack.start, job.is_cancelled)
-            return [own, *there], ranking
+            return [own, *there], ranking, (ranking.span[0] + stack.start, ranking.span[1] + stack.start)
 
-        self._run("ranking the lanes", run, lambda found: self._tell_ranking(linked, work, place, *found), "")
+        self._run("ranking the lanes", run, lambda found: self._tell_ranking(linked, work, *found), "")
 
-    def _tell_ranking(self, linked: LinkedSet, work: Work, place: Place, lanes: list[Lane], ranking: Ranking) -> None:
+    def _tell_ranking(
+        self, linked: LinkedSet, work: Work, lanes: list[Lane], ranking: Ranking, span: tuple[int, int]
+    ) -> None:
         ranked = tuple((lanes[one.lane], one.rise_db) for one in ranking.lanes)
         first, second = ranked[0], ranked[1]
         lane = first[0]
-        start, stop = (linked.place_in(lane, work, at) for at in (place.start, place.stop))
+        start, stop = (linked.place_in(lane, work, at) for at in span)
         self.go_to(lane, Place(max(0, start), min(stop, lane.work.frames), (ranking.lanes[0].channel,)))
+        self.found.emit()
         self.ranked = Ranked(ranked, ranking.is_clear)
         self.ranked_changed.emit()
         told = (

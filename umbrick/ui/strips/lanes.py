@@ -152,7 +152,9 @@ class LanesPanel(QScrollArea):
     @property
     def is_idle(self) -> bool:
         """Whether what is shown is what belongs there."""
-        return self._renderer.is_idle and not self._soon.isActive() and self.picture == self._request()
+        if self._soon.isActive() or not self._renderer.is_idle:
+            return False
+        return self.isHidden() or self.picture == self._request()
 
     def set_theme(self, theme: themes.Theme) -> None:
         """Use another theme's colours."""

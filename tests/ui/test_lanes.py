@@ -1,0 +1,182 @@
+"""Linked recordings in the window: which microphone it is, and one mend for all of them."""
+
+import numpy as np
+import pytest
+
+from tests.core.linking.test_alignment import event
+from tests.sounds import RATE, rng, write
+from umbrick.core.view.window import Window
+
+OFFSETS = (0, 4800, -2400, 1000, -900, 300, 2200, -50, 777)
+CRACK_AT, COUGH_AT, CRACKED = 2.6, 4.1, 5
+
+
+def microphones(folder, count=9, seconds=6.0):
+    """Nine microphones of one room: one cracks for a moment, and all hear a cough."""
+    whole = event(seconds + 1)
+    at = round((COUGH_AT + 0.5) * RATE)
+    whole[at : at + 9600] += 0.25 * rng(3).standard_normal(9600) * np.hanning(9600)
+    paths = []
+    for number, offset in zip(range(count), OFFSETS, strict=False):
+        start = RATE // 2 - offset
+        sound = np.roll(whole, 7 * number)[start : start + round(seconds * RATE)] * (1 - 0.05 * number)
+        sound = sound + 2e-4 * rng(number).standard_normal(len(sound))
+        if number == CRACKED:
+            at = round(CRACK_AT * RATE) + offset
+            sound[at : at + 70] += 0.2 * rng(1).standard_normal(70)
+        paths.append(write(folder / f"mic-{number}.wav", sound[:, None]))
+    return paths
+
+
+def opened_and_linked(hands, tmp_path, count):
+    paths = microphones(tmp_path, count)
+    hands.open(*paths)
+    bench = hands.window.bench
+    bench.show_work(bench.find_open(paths[0]))
+    hands.settle()
+    hands.press("Ctrl+Shift+A")
+    return hands
+
+
+@pytest.fixture
+def nine(hands, tmp_path):
+    """The nine, open and linked."""
+    return opened_and_linked(hands, tmp_path, 9)
+
+
+@pytest.fixture
+def linked(hands, tmp_path):
+    """Four of them, open and linked."""
+    return opened_and_linked(hands, tmp_path, 4)
+
+
+def look_at(hands, seconds):
+    """What the eye does: scroll there."""
+    hands.window.bench.set_passage(Window((seconds - 0.5) * RATE, (seconds + 0.5) * RATE))
+    hands.settle()
+
+
+def click_at(hands, seconds):
+    passage = hands.window.strips[1]
+    hands.click(passage, passage.x_of(seconds * RATE), passage.content_rect().center().y())
+
+
+def test_the_nine_are_put_on_one_clock(nine):
+    lanes = nine.window.linking.linked.lanes
+    assert [lane.work.name for lane in lanes] == [f"mic-{number}" for number in range(9)]
+    for lane, offset in zip(lanes, OFFSETS, strict=True):
+        assert abs(lane.clock.offset_frames - offset) <= 8 * 9
+    panel = nine.window.lanes
+    assert panel.isVisible()
+    assert [head.name.text() for head in panel.heads] == [f"mic-{number}" for number in range(9)]
+    assert len(panel.images) == 9
+
+
+def test_the_microphone_with_the_crack_is_found_and_mended(nine):
+    """Job 16, first half: four acts."""
+    hands = nine
+    before = {work.name: work.version.read(0, work.frames) for work in hands.window.bench.works}
+    look_at(hands, CRACK_AT)
+    hands.acts = 0
+    click_at(hands, CRACK_AT)
+    hands.press("Ctrl+Shift+Q")
+    assert hands.work.name == f"mic-{CRACKED}"
+    assert "deviates" in hands.window.lanes.heads[CRACKED].name.text()
+    assert hands.window.mending.offers.remedies[0].title == "From the other lanes"
+    hands.press("Enter")
+    assert hands.acts <= 4
+    for work in hands.window.bench.works:
+        changed = np.flatnonzero((work.version.read(0, work.frames) != before[work.name]).any(axis=1))
+        assert bool(len(changed)) == (work.name == f"mic-{CRACKED}")
+        if len(changed):
+            at = round(CRACK_AT * RATE) + OFFSETS[CRACKED]
+            assert at - 200 < changed[0] <= at + 2
+            assert at + 66 <= changed[-1] < at + 300
+            clean = work.version.read(at - 2000, at - 1000).std()
+            assert work.version.read(at, at + 70).std() < 1.6 * clean
+
+
+def test_a_mend_of_the_cough_goes_to_all_of_them_and_back_in_one_step(nine):
+    """Job 16, second half: four acts after the cough is selected in the first lane."""
+    hands = nine
+    works = hands.window.bench.works
+    look_at(hands, COUGH_AT + 0.1)
+    passage = hands.window.strips[1]
+    y = passage.content_rect().center().y()
+    hands.acts = 0
+    hands.drag(passage, (passage.x_of(COUGH_AT * RATE), y), (passage.x_of((COUGH_AT + 0.2) * RATE), y))
+    hands.window.tools.handwork.apply("level", {"gain_db": -12.0, "ramp_ms": 20.0}, hands.work.place())
+    hands.settle()
+    hands.press("Ctrl+Shift+P")
+    assert hands.acts <= 4
+    for work, offset in zip(works, OFFSETS, strict=True):
+        (mend,) = work.history.mends
+        assert abs(mend.start - works[0].history.mends[0].start - offset) <= 9 * 8
+    hands.press("Ctrl+Z")
+    assert [len(work.history.mends) for work in works] == [1] + [0] * 8
+
+
+def test_a_cut_is_made_in_all_lanes(linked):
+    hands = linked
+    look_at(hands, 3.0)
+    hands.window.bench.select(round(3.0 * RATE), round(3.05 * RATE))
+    hands.settle()
+    hands.press("Backspace")
+    works = hands.window.bench.works
+    assert len({work.frames for work in works}) == 1
+    assert works[0].frames < 6 * RATE
+    hands.press("Ctrl+Z")
+    assert {work.frames for work in works} == {6 * RATE}
+
+
+def test_a_length_that_is_held_refuses_the_cut_and_says_so(linked):
+    hands = linked
+    failures = []
+    hands.window.bench.failed.connect(failures.append)
+    hands.press("Alt+Shift+C")
+    hands.window.bench.select(3 * RATE, 3 * RATE + 2400)
+    hands.settle()
+    hands.press("Backspace")
+    assert "The length is held" in failures[-1]
+    assert {work.frames for work in hands.window.bench.works} == {6 * RATE}
+
+
+def test_lanes_are_gone_to_at_the_same_moment(linked):
+    hands = linked
+    look_at(hands, 2.0)
+    hands.window.bench.set_cursor(2 * RATE)
+    hands.press("Ctrl+Shift+G")
+    assert hands.work.name == "mic-1"
+    assert abs(hands.work.cursor - 2 * RATE - OFFSETS[1]) <= 8
+    panel = hands.window.lanes
+    hands.click(panel.heads[3].name)
+    assert hands.work.name == "mic-3"
+
+
+def test_what_is_heard_is_what_is_chosen(linked):
+    hands = linked
+    linking, work = hands.window.linking, hands.work
+    assert linking.mix_for(work) == (1.0, ())
+    hands.press("Alt+Shift+E")
+    own, beside = linking.mix_for(work)
+    assert own == 1.0
+    assert len(beside) == 3
+    panel = hands.window.lanes
+    hands.click(panel.heads[2].switches["is_muted"])
+    assert len(linking.mix_for(work)[1]) == 2
+    hands.click(panel.heads[1].switches["is_solo"])
+    own, (only,) = linking.mix_for(work)
+    assert own == 0.0
+    assert abs(only.shift - OFFSETS[1]) <= 9 * 8
+
+
+def test_links_come_back_with_the_casebook(linked):
+    hands = linked
+    window = hands.window
+    paths = [work.recording.path for work in window.bench.works]
+    for work in list(window.bench.works):
+        window.opening.close(work)
+    hands.settle()
+    assert window.linking.linked is None
+    hands.open(*paths[:3])
+    assert len(window.linking.linked.lanes) == 3
