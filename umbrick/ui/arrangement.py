@@ -27,6 +27,7 @@ class Arrangement(QWidget):
         strips: Sequence[QWidget],
         lanes: QWidget,
         seam_desk: QWidget,
+        picture: QWidget,
         docket: QWidget,
         treatment: QWidget,
         review: QWidget,
@@ -39,7 +40,9 @@ class Arrangement(QWidget):
         self._strips = _splitter(Qt.Orientation.Vertical, (*strips[:-1], lanes, self._lowest), _STRIPS, {1: 3, 3: 2})
         self._pages = _stack(_empty_page(first_steps), self._strips)
         middle = _column(notices, self._pages)
-        self._sides = _splitter(Qt.Orientation.Horizontal, (docket, middle, treatment), _SIDES, {1: 1})
+        self._sides = _splitter(
+            Qt.Orientation.Horizontal, (_column(picture, docket), middle, treatment), _SIDES, {1: 1}
+        )
         self._drawer = _splitter(Qt.Orientation.Vertical, (self._sides, review, ledger), _DRAWER, {0: 1})
         docket.setMinimumWidth(_LEAST_DOCKET)
         treatment.setMinimumWidth(_LEAST_TREATMENT)

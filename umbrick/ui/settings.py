@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from fractions import Fraction
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QSettings
 
+from umbrick.core.errors import ParameterError
 from umbrick.core.paths import settings_folder
+from umbrick.core.timecode import parse_rate
 
 if TYPE_CHECKING:
     from umbrick.playback.output import Choice
@@ -98,3 +101,17 @@ def name_pattern() -> str:
 def set_name_pattern(pattern: str) -> None:
     """Remember the pattern for the names of saved copies."""
     open_settings().setValue("name_pattern", pattern)
+
+
+def pictures_a_second() -> Fraction | None:
+    """Return how many pictures come a second where no video tells; None if that was never said."""
+    text = str(open_settings().value("pictures_a_second", ""))
+    try:
+        return parse_rate(text) if text else None
+    except ParameterError:
+        return None
+
+
+def set_pictures_a_second(rate: Fraction) -> None:
+    """Remember how many pictures come a second where no video tells."""
+    open_settings().setValue("pictures_a_second", str(rate))

@@ -29,6 +29,7 @@ from umbrick.ui.bench.looking import Looking
 from umbrick.ui.bench.marking import Marking
 from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
+from umbrick.ui.bench.picture import Picturing
 from umbrick.ui.bench.rechecking import Rechecking
 from umbrick.ui.bench.rehearsing import Rehearsing
 from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
@@ -38,7 +39,7 @@ from umbrick.ui.bench.viewing import Viewing
 from umbrick.ui.commands.areas import area_commands, spectral_commands
 from umbrick.ui.commands.command import Actions
 from umbrick.ui.commands.course import ADDING
-from umbrick.ui.commands.lanes import lane_commands
+from umbrick.ui.commands.lanes import lane_commands, picture_commands
 from umbrick.ui.commands.table import command_table
 from umbrick.ui.dialogs.area_dialogs import AreaDialogs
 from umbrick.ui.dialogs.command_finder import CommandFinder
@@ -47,7 +48,7 @@ from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
-from umbrick.ui.dialogs.offset_dialog import ask_offset
+from umbrick.ui.dialogs.offset_dialog import ask_offset, ask_rate
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.casebooks import Casebooks
@@ -70,6 +71,7 @@ from umbrick.ui.panels.ledger import Ledger
 from umbrick.ui.panels.level_review import LevelReview
 from umbrick.ui.panels.made_page import MadePage
 from umbrick.ui.panels.notice_bar import NoticeBar
+from umbrick.ui.panels.picture_pane import PicturePane
 from umbrick.ui.panels.seam_page import SeamPage
 from umbrick.ui.panels.status import StatusLine
 from umbrick.ui.panels.treatment import Treatment
@@ -162,6 +164,7 @@ class BenchWindow(QMainWindow):
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
         )
+        self.picturing = Picturing(self.bench, self.viewing)
         self._workers: tuple[tuple[str, _Working], ...] = (
             ("Surveying", self.surveying),
             ("Mending", self.mending),
@@ -229,7 +232,10 @@ class BenchWindow(QMainWindow):
                 self.lifting_out,
                 AreaDialogs(self.bench, self.outlining, self.marking, self),
             ),
-            lane_commands(self.bench, self.linking, lambda: ask_offset(self.linking, self)),
+            lane_commands(
+                self.bench, self.linking, lambda: ask_offset(self.linking, self), lambda: ask_rate(self.bench, self)
+            ),
+            picture_commands(self.bench, self.picturing),
             self,
             self._file_dialogs,
             self._mend_dialogs,
@@ -254,6 +260,11 @@ class BenchWindow(QMainWindow):
             strip.menu_wanted.connect(self._show_menu)
         self.lanes = LanesPanel(self.bench, self.linking)
         self.seam_desk = SeamDesk(tools.seaming, self.listening)
+        self.picture = PicturePane(
+            self.bench,
+            self.picturing,
+            [self._button("picture_back", "◂"), self._button("picture_on", "▸")],
+        )
         self.docket = Docket(self.bench, self.surveying, self._button("survey", "Survey  F5"))
         finding = Treatment(
             self.bench,
@@ -323,10 +334,11 @@ class BenchWindow(QMainWindow):
             self.bench, self.viewing, self.listening, self.tools.selecting, self._button("ledger", "Ledger")
         )
         self.status.stop.clicked.connect(self.stop_jobs)
+        self.status.pictures_a_second = lambda: self.picturing.rate or settings.pictures_a_second()
         first_steps = [self._button("open", "Open…  Ctrl+O", True), self._button("demo", "Open the demo")]
         self._arrangement = Arrangement(
-            self.header, self.notices, self.strips, self.lanes, self.seam_desk, self.docket, self.treatment,
-            self.review, self.ledger, self.status, first_steps,
+            self.header, self.notices, self.strips, self.lanes, self.seam_desk, self.picture, self.docket,
+            self.treatment, self.review, self.ledger, self.status, first_steps,
         )  # fmt: skip
         self.setCentralWidget(self._arrangement)
         self._connect()
@@ -467,6 +479,7 @@ class BenchWindow(QMainWindow):
         parts: tuple[_Themed, ...] = (
             *self.strips,
             self.lanes,
+            self.picture,
             self.seam_desk,
             self.docket,
             self.treatment,
@@ -721,7 +734,7 @@ class BenchWindow(QMainWindow):
         """Whether all that was begun is done and drawn."""
         visible = [strip for strip in self.strips if strip.isVisible()]
         is_at_rest = self.bench.jobs.is_idle and self.coursing.rendering.is_idle and self.seam_desk.is_idle
-        return is_at_rest and self.lanes.is_idle and all(strip.is_idle for strip in visible)
+        return is_at_rest and self.lanes.is_idle and self.picturing.is_idle and all(strip.is_idle for strip in visible)
 
     # Qt's events.
 
@@ -775,6 +788,7 @@ class BenchWindow(QMainWindow):
         for strip in self.strips:
             strip.close_renderer()
         self.lanes.close_renderer()
+        self.picturing.close()
         self.seam_desk.close_renderer()
         for work in self.bench.works:
             work.recording.close()

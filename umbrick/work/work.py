@@ -119,8 +119,9 @@ class Work:
 
     @property
     def name(self) -> str:
-        """The name of the file it belongs in, without its ending."""
-        return self.home.stem
+        """The name of the file it belongs in, without its ending; of a track that is not the first, that too."""
+        track = self.recording.track
+        return self.home.stem if track is None or not track.number else f"{self.home.stem}, track {track.number}"
 
     @property
     def rate(self) -> int:

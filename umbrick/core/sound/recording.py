@@ -38,6 +38,8 @@ class Recording:
     content: Content
     damage: str = ""
     track: Track | None = None
+    tracks: tuple[Track, ...] = ()
+    """All sound tracks of that container."""
 
     @property
     def name(self) -> str:
@@ -149,13 +151,14 @@ def open_recording(path: Path, cache_folder: Path, track: int | None = None) -> 
 
 
 def _open_track(path: Path, container: str, number: int | None, key: str, cache_folder: Path) -> Recording:
-    track = chosen(tracks_of(path, container), number, path)
+    tracks = tracks_of(path, container)
+    track = chosen(tracks, number, path)
     _check_form(path, track.rate, track.channels)
     own = f"{key}-{track.index}"
     source = DecodedSource(TrackDecoder(path, track), _cache_file(cache_folder, own), own)
     lost = is_cut_off(path, track)
     damage = f"{path.name} ends after {lost}; the rest is missing." if lost else ""
-    return Recording(path, track.format, source, Content(path), damage, track)
+    return Recording(path, track.format, source, Content(path), damage, track, tuple(tracks))
 
 
 def _cache_file(cache_folder: Path, key: str) -> Path:

@@ -124,9 +124,13 @@ class Bench(QObject):
         """Return the set that a recording is a lane of, or None."""
         return next((one for one in self.sets if any(lane.work is work for lane in one.lanes)), None)
 
-    def find_open(self, path: Path) -> Work | None:
-        """Return the open recording that belongs in a file, if it is open."""
-        return next((work for work in self.works if work.home.resolve() == path.resolve()), None)
+    def find_open(self, path: Path, track: int | None = None) -> Work | None:
+        """Return the open recording that belongs in a file, if it is open; of a container, that of a track."""
+        for work in self.works:
+            own = work.recording.track
+            if work.home.resolve() == path.resolve() and (track is None or own is None or own.number == track):
+                return work
+        return None
 
     def set_passage(self, window: Window) -> None:
         """Show another span in the Passage."""

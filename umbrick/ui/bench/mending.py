@@ -32,7 +32,7 @@ from umbrick.core.mend.trust import TrustBand, trust_band
 from umbrick.core.sound.source import Samples
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.registry import KINDS
-from umbrick.core.timeline.history import Edit
+from umbrick.core.timeline.history import Edit, LengthHeldError
 from umbrick.core.timeline.patch import Nature
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_db, format_lowering
@@ -113,6 +113,7 @@ class Offers:
     work: Work | None = None
     """The recording, where it is linked: the other lanes then have their say."""
     linked: LinkedSet | None = None
+    holds_length: bool = False
 
     @property
     def chosen_remedy(self) -> Remedy | None:
@@ -391,6 +392,7 @@ class Mending(QObject):
             self.offers
             and self.offers.subject is finding
             and self.offers.version.key == work.version.key
+            and self.offers.holds_length == work.history.holds_length
             and self.offers.preferred == work.preferred.get(finding.kind, "")
             and self.offers.adjusted == work.adjusted.get(finding.kind)
         ):
@@ -412,7 +414,7 @@ class Mending(QObject):
         linked = self._bench.set_of(work)
         offers = self.offers = Offers(
             subject, work.version, preferred=preferred, adjusted=adjusted, area=area,
-            work=work if linked else None, linked=linked,
+            work=work if linked else None, linked=linked, holds_length=work.history.holds_length,
         )  # fmt: skip
         self._compute(work, offers, lambda job, near: _offered(job, offers, near, adjusted))
 
@@ -470,7 +472,9 @@ def _fill(job: Job, offers: Offers, wanted: Iterable[int], near: Sequence[Findin
     for index in sorted(wanted, key=lambda index: (found[index].effort, index)):
         try:
             mended, joint = _made(offers, found[index], near, job.is_cancelled)
-        except ParameterError as error:
+            if offers.holds_length and mended.change.time_shift:
+                raise LengthHeldError(mended.change.time_shift)
+        except (ParameterError, LengthHeldError) as error:
             job.came.emit((index, Refusal(str(error))))
             continue
         if job.is_cancelled():

@@ -1,4 +1,4 @@
-"""The commands for linked recordings."""
+"""The commands for linked recordings, and for the picture."""
 
 from __future__ import annotations
 
@@ -6,12 +6,15 @@ from collections.abc import Callable
 
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.linking import Linking
+from umbrick.ui.bench.picture import Picturing
 from umbrick.ui.commands.command import Command
 
 _MENU = "Lan&es"
 
 
-def lane_commands(bench: Bench, linking: Linking, ask_offset: Callable[[], None]) -> list[Command]:
+def lane_commands(
+    bench: Bench, linking: Linking, ask_offset: Callable[[], None], ask_rate: Callable[[], None]
+) -> list[Command]:
     """Return the commands of the menu for lanes."""
     no_set = linking.reason_without_set
 
@@ -46,4 +49,20 @@ def lane_commands(bench: Bench, linking: Linking, ask_offset: Callable[[], None]
                 ("Alt+Shift+B",), no_set, lambda: linking.shows_lanes),
         Command("hold_length", _MENU, "Hold the length", "Let nothing change the length of this recording, nor of those linked to it",
                 linking.hold_length, ("Alt+Shift+C",), nothing_open, linking.holds_length, separated=True),
+        Command("picture_rate", _MENU, "Pictures a second…", "Type how many pictures a second there are where no video tells", ask_rate),
+    ]  # fmt: skip
+
+
+def picture_commands(bench: Bench, picturing: Picturing) -> list[Command]:
+    """Return the commands for stepping through a video's pictures."""
+
+    def no_picture() -> str:
+        if bench.work is None:
+            return "Open a recording first (Ctrl+O)."
+        return "" if picturing.has_picture else "This recording is not the sound of a video with a picture."
+
+    return [
+        Command("picture_back", "&View", "Previous picture", "Put the cursor on the picture before", lambda: picturing.step(-1),
+                ("Ctrl+Alt+Left",), no_picture, separated=True),
+        Command("picture_on", "&View", "Next picture", "Put the cursor on the next picture", lambda: picturing.step(1), ("Ctrl+Alt+Right",), no_picture),
     ]  # fmt: skip

@@ -1,10 +1,13 @@
-"""Asking how a linked recording lies against the first."""
+"""Asking how a linked recording lies against the first, and how many pictures there are a second."""
 
 from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
+from umbrick.core.timecode import parse_rate, rate_text
 from umbrick.core.units import format_count, format_length, parse_frames
+from umbrick.ui import settings
+from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 
@@ -36,3 +39,16 @@ def ask_offset(linking: Linking, parent: QWidget) -> None:
     )
     if dialog.exec():
         linking.set_offset(float(frames_of(dialog.values[0])))
+
+
+def ask_rate(bench: Bench, parent: QWidget) -> None:
+    """Ask how many pictures there are a second, for recordings that no video tells it of."""
+
+    def check(values: list[str]) -> str:
+        return f"Shifts are told in pictures at {rate_text(parse_rate(values[0]))} a second too."
+
+    shown = rate_text(settings.pictures_a_second() or parse_rate("25"))
+    dialog = TypedDialog("Pictures a second", [("Pictures a second", shown)], check, "Set", parent=parent)
+    if dialog.exec():
+        settings.set_pictures_a_second(parse_rate(dialog.values[0]))
+        bench.edited.emit()

@@ -236,6 +236,15 @@ class SaveDialog(QDialog):
         changed = order.gain_db or order.rate or order.layout
         if bits and (changed or source_bits is None or source_bits > bits):
             parts.append("Dithered.")
+        if form.has_tracks and work.recording.track is not None and not order.span:
+            parts.append("The picture and every other track stay as they are.")
+            if form.is_lossy:
+                parts.append("The sound is encoded anew once.")
+            if debt := work.history.timing_debt:
+                how = "longer" if debt > 0 else "shorter"
+                parts.append(
+                    f"The sound is {format_length(abs(debt), work.rate)} {how} than it was; the picture is not."
+                )
         if order.path.exists():
             parts.append(f"{order.path.name} exists already and would be replaced.")
         if form.is_fixed_point and amplitude_to_db(work.peak) + order.gain_db > 0 and _is_changed(work):

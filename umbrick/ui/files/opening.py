@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
@@ -28,6 +29,8 @@ from umbrick.work.whereabouts import show_view, standing_of
 from umbrick.work.work import Work
 
 SKETCH_COLUMNS = 1200
+_TRACKS_OFFERED = 3
+_DRAWN_AT_ONCE = max(2, (os.cpu_count() or 2) // 2)
 
 
 class Ready(NamedTuple):
@@ -53,6 +56,8 @@ class Opening(QObject):
         self._bench = bench
         self._casebooks = casebooks
         self._pictures: dict[int, Job] = {}
+        self._waiting: list[Work] = []
+        """Recordings whose pictures are to be drawn when there is a processor for it."""
         self._loading: dict[Path, list[Callable[[], None]]] = {}
         """What is to follow, by the files that are being loaded: one that is asked for again is not loaded twice."""
 
@@ -96,6 +101,7 @@ class Opening(QObject):
             self._drop(work)
 
     def _drop(self, work: Work) -> None:
+        self._waiting = [one for one in self._waiting if one is not work]
         if job := self._pictures.get(id(work)):
             job.cancel()
         self._bench.remove(work)
@@ -178,7 +184,8 @@ class Opening(QObject):
             self._tell_astray(loaded)
             return
         work, lost = loaded
-        if (held := self._bench.find_open(work.home)) is not None:
+        own = work.recording.track
+        if (held := self._bench.find_open(work.home, own.number if own else None)) is not None:
             work.recording.close()
             self._bench.show_work(held)
             return
@@ -190,11 +197,26 @@ class Opening(QObject):
             self._bench.noticed.emit(Notice(f"{work.home.name}: {lost}"))
         elif recording.damage:
             self._bench.failed.emit(f"{recording.damage} The readable part is open.")
+        self._offer_tracks(work)
         self._casebooks.learn_identity(work)
         self.loaded.emit(work)
         if pyramid.is_complete:
             self._bench.measure_peak(work)
             return
+
+        self._waiting.append(work)
+        self._draw_next()
+
+    def _draw_next(self) -> None:
+        """Have pictures drawn, the current recording's first: not more at once than there are processors for it."""
+        while self._waiting and len(self._pictures) < _DRAWN_AT_ONCE:
+            current = self._bench.work
+            work = current if current is not None and current in self._waiting else self._waiting[0]
+            self._waiting.remove(work)
+            self._draw(work)
+
+    def _draw(self, work: Work) -> None:
+        recording, pyramid = work.recording, work.pyramid
 
         def draw(job: Job) -> None:
             work.sketch = pyramids.sketch(recording.source, SKETCH_COLUMNS)
@@ -202,12 +224,40 @@ class Opening(QObject):
             pyramids.build(pyramid, recording.source, job.report, job.is_cancelled)
             save_picture(recording, pyramid)
 
+        def ended() -> None:
+            self._pictures.pop(id(work), None)
+            self._draw_next()
+
         job = self._bench.jobs.start(
-            f"drawing {recording.path.name}", draw, lambda _: self._drawn(work), lambda _: self._grew(work, 0.0)
+            f"drawing {recording.path.name}",
+            draw,
+            lambda _: self._drawn(work),
+            lambda _: self._grew(work, 0.0),
+            ended=ended,
         )
         self._pictures[id(work)] = job
         job.progressed.connect(lambda share: self._grew(work, share))
-        job.ended.connect(lambda: self._pictures.pop(id(work), None))
+
+    def open_track(self, path: Path, number: int) -> None:
+        """Open a sound track of a container as a recording of its own."""
+        if work := self._bench.find_open(path, number):
+            self._bench.show_work(work)
+            return
+        name = path.with_name(f"{path.name}, track {number}")
+        self._load(name, lambda: load_file(path, self._casebooks.casebook(), number), lambda: None)
+
+    def _offer_tracks(self, work: Work) -> None:
+        """Say that a video has other sound tracks, and offer to open them."""
+        track, tracks = work.recording.track, work.recording.tracks
+        others = [one for one in tracks if track is not None and one.number != track.number]
+        if track is None or any(self._bench.find_open(work.home, one.number) for one in others) or not others:
+            return
+        choices = tuple(
+            Choice(f"Open {one.name}", partial(self.open_track, work.home, one.number))
+            for one in others[:_TRACKS_OFFERED]
+        )
+        told = f"{work.home.name} has {format_count(len(tracks), 'sound track')}; {track.name} is open."
+        self._bench.noticed.emit(Notice(told, choices))
 
     def _tell_astray(self, astray: Astray) -> None:
         """Say that a recording's file is missing or another, and what can be done."""

@@ -88,7 +88,10 @@ class Saving(Task):
             part = version
             if order.span:
                 part = Version.from_run(version.rate, version.channels, version.cut([start], [stop]))
-            papers = Papers(source, _cues_for(work, version, markers, start, stop), done_words, start)
+            # Just a part of it has no place beside the whole picture.
+            track = work.recording.track if order.form.has_tracks and not order.span else None
+            moved_by = version.frames - work.history.original.frames
+            papers = Papers(source, _cues_for(work, version, markers, start, stop), done_words, start, track, moved_by)
             gain_db = order.gain_db
             if order.fits:
                 gain_db = fitting_gain_db(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
+from fractions import Fraction
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QProgressBar, QPushButton, QWidget
@@ -42,6 +44,8 @@ class StatusLine(QWidget):
         self._bench = bench
         self._listening = listening
         self._selecting = selecting
+        self.pictures_a_second: Callable[[], Fraction | None] = lambda: None
+        """How many pictures come a second, where shifts are to be told in them too."""
         self.message = Sentence()
         self.job = QLabel()
         self.progress = QProgressBar(maximum=1000, textVisible=False)
@@ -120,11 +124,11 @@ class StatusLine(QWidget):
             button.setVisible(work is not None)
         if work:
             self._ledger_button.setText(f"Ledger  F6 · {format_count(work.history.mend_count, 'mend')}")
-            self.debt.setText(f"Timing debt {debt_of(work)}")
+            self.debt.setText(f"Timing debt {debt_of(work, self.pictures_a_second())}")
 
     def _explain_debt(self) -> None:
         if work := self._bench.work:
-            self._bench.noticed.emit(Notice(debt_explained(work)))
+            self._bench.noticed.emit(Notice(debt_explained(work, self.pictures_a_second())))
 
     def _point(self, place: Pointed | None) -> None:
         self._pointed = place
