@@ -47,8 +47,8 @@ from umbrick.ui.dialogs.file_dialogs import FileDialogs
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
+from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_offset, ask_rate
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
-from umbrick.ui.dialogs.offset_dialog import ask_offset, ask_rate
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.casebooks import Casebooks
@@ -233,7 +233,11 @@ class BenchWindow(QMainWindow):
                 AreaDialogs(self.bench, self.outlining, self.marking, self),
             ),
             lane_commands(
-                self.bench, self.linking, lambda: ask_offset(self.linking, self), lambda: ask_rate(self.bench, self)
+                self.bench,
+                self.linking,
+                lambda: ask_offset(self.linking, self),
+                lambda: ask_rate(self.bench, self),
+                lambda: ask_gain(self.linking, self),
             ),
             picture_commands(self.bench, self.picturing),
             self,

@@ -247,6 +247,12 @@ class Linking(Task):
         setattr(lane, what, not getattr(lane, what))
         self._bench.lanes_changed.emit()
 
+    def set_gain(self, gain_db: float) -> None:
+        """Have the current lane heard so much louder."""
+        if (lane := self.lane) is not None:
+            lane.gain_db = gain_db
+            self._bench.lanes_changed.emit()
+
     def set_shows_lanes(self) -> None:
         """Show the other lanes below the Passage, or do not."""
         self.shows_lanes = not self.shows_lanes

@@ -13,7 +13,11 @@ _MENU = "Lan&es"
 
 
 def lane_commands(
-    bench: Bench, linking: Linking, ask_offset: Callable[[], None], ask_rate: Callable[[], None]
+    bench: Bench,
+    linking: Linking,
+    ask_offset: Callable[[], None],
+    ask_rate: Callable[[], None],
+    ask_gain: Callable[[], None],
 ) -> list[Command]:
     """Return the commands of the menu for lanes."""
     no_set = linking.reason_without_set
@@ -45,6 +49,8 @@ def lane_commands(
                 ("Alt+Shift+E",), no_set, lambda: linking.hears_all, separated=True),
         Command("solo", _MENU, "Solo", "Hear only this lane", solo, ("Ctrl+Shift+X",), no_set,
                 lambda: bool(linking.lane and linking.lane.is_solo)),
+        Command("lane_gain", _MENU, "Gain of this lane…", "Type how much louder or softer this lane is heard; the recording stays as it is",
+                ask_gain, (), no_set),
         Command("show_lanes", _MENU, "Show the lanes", "Show all lanes below the Passage, or do not", linking.set_shows_lanes,
                 ("Alt+Shift+B",), no_set, lambda: linking.shows_lanes),
         Command("hold_length", _MENU, "Hold the length", "Let nothing change the length of this recording, nor of those linked to it",

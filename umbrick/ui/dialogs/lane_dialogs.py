@@ -1,15 +1,18 @@
-"""Asking how a linked recording lies against the first, and how many pictures there are a second."""
+"""What the commands for lanes ask: an offset, a gain, and how many pictures there are a second."""
 
 from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
+from umbrick.core.errors import ParameterError
 from umbrick.core.timecode import parse_rate, rate_text
-from umbrick.core.units import format_count, format_length, parse_frames
+from umbrick.core.units import format_count, format_db, format_length, parse_db, parse_frames
 from umbrick.ui import settings
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
+
+_MOST_GAIN_DB = 40
 
 
 def ask_offset(linking: Linking, parent: QWidget) -> None:
@@ -52,3 +55,22 @@ def ask_rate(bench: Bench, parent: QWidget) -> None:
     if dialog.exec():
         settings.set_pictures_a_second(parse_rate(dialog.values[0]))
         bench.edited.emit()
+
+
+def ask_gain(linking: Linking, parent: QWidget) -> None:
+    """Ask how much louder the current lane is heard among the others."""
+    lane = linking.lane
+    if lane is None:
+        return
+
+    def check(values: list[str]) -> str:
+        gain_db = parse_db(values[0])
+        if not -_MOST_GAIN_DB <= gain_db <= _MOST_GAIN_DB:
+            raise ParameterError(f"A lane is heard up to {_MOST_GAIN_DB} dB louder or softer.")
+        return f"{lane.work.name} is heard {format_db(gain_db, 'dB')}; the recording stays as it is."
+
+    dialog = TypedDialog(
+        "Gain of this lane", [("Heard louder by", f"{lane.gain_db:g} dB")], check, "Set", parent=parent
+    )
+    if dialog.exec():
+        linking.set_gain(parse_db(dialog.values[0]))
