@@ -92,8 +92,8 @@ def test_another_programs_change_of_a_compressed_file_is_noticed(umbrick, tmp_pa
         write(path, 0.5 * faultless(1.0))
         return run(*arguments, **how)
 
-    run = mend.run
-    monkeypatch.setattr(mend, "run", meanwhile)
+    run = mend.by_plan
+    monkeypatch.setattr(mend, "by_plan", meanwhile)
     status, _, told = umbrick("mend", path, "--in-place")
     assert status == 1
     assert "changed or removed by another program" in told

@@ -3,8 +3,9 @@
 import json
 
 import numpy as np
+import soundfile
 
-from tests.sounds import RATE, faultless, rng, write
+from tests.sounds import RATE, clipped, faultless, rng, write
 
 
 def speech(seconds=16):
@@ -36,3 +37,30 @@ def test_a_clean_recording_has_an_empty_draft(umbrick, tmp_path):
     status, said, _ = umbrick("propose", write(tmp_path / "v.wav", speech(12)), "--out", "-")
     assert status == 0
     assert json.loads(said)["steps"] == []
+
+
+def test_a_proposed_regimen_can_be_run(tmp_path, umbrick):
+    sound, _, _ = clipped(faultless(2.0), 0.004)
+    path = write(tmp_path / "hot.wav", sound)
+    assert umbrick("propose", path, "--out", tmp_path / "first.json", "--quiet")[0] == 0
+    status, out, _ = umbrick(
+        "mend", path, tmp_path / "out.wav", "--regimen", tmp_path / "first.json", "--subtype", "FLOAT"
+    )
+    assert status == 0
+    assert "mend" in out
+    before, after = soundfile.read(path)[0], soundfile.read(tmp_path / "out.wav")[0]
+    assert len(before) == len(after)
+    assert np.ptp(np.sort(np.abs(after))[-20:]) > 20 * np.ptp(np.sort(np.abs(before))[-20:])
+
+
+def test_a_regimen_goes_with_no_other_choice(tmp_path, umbrick):
+    path = write(tmp_path / "a.wav", faultless(0.2))
+    (tmp_path / "r.json").write_text('{"schema": "umbrick.regimen/1", "steps": []}')
+    status, _, err = umbrick("mend", path, tmp_path / "b.wav", "--regimen", tmp_path / "r.json", "--kinds", "click")
+    assert status == 2
+    assert "--regimen says itself" in err
+    (tmp_path / "r.json").write_text('{"schema": "umbrick.regimen/1", "steps": [{"method": "no"}]}')
+    status, _, err = umbrick("mend", path, tmp_path / "b.wav", "--regimen", tmp_path / "r.json")
+    assert status == 1
+    assert "Step 1 of the regimen" in err
+    assert not (tmp_path / "b.wav").exists()

@@ -26,6 +26,7 @@ class _Entry(NamedTuple):
 _COMMANDS = {
     "survey": _Entry("umbrick.cli.survey", "survey_command", "Measure recordings and list their findings."),
     "mend": _Entry("umbrick.cli.mend", "mend_command", "Mend a recording without a window."),
+    "batch": _Entry("umbrick.cli.batch", "batch_command", "Run a regimen on a folder of recordings."),
     "propose": _Entry("umbrick.cli.propose", "propose_command", "Draft a treatment, with a reason for each step."),
     "align": _Entry("umbrick.cli.align", "align_command", "Measure how recordings of one event lie."),
     "report": _Entry("umbrick.cli.report", "report_command", "Tell what was found and done."),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -22,59 +21,41 @@ from umbrick.cli.options import (
 )
 from umbrick.cli.output import progress_bar, refuse_existing, say, warn, write_json
 from umbrick.cli.survey import run_survey
-from umbrick.core.course.acting import makes_all_anew, method_of, treatment_of
-from umbrick.core.course.ahead import highest_sample, read_ahead
-from umbrick.core.course.laid import Ground
-from umbrick.core.course.learning import learned, new_step
-from umbrick.core.course.step import Course
-from umbrick.core.course.tiles import Tiles
+from umbrick.core.course.acting import method_of
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import FileError, ParameterError
-from umbrick.core.measure.headroom import fitting_gain_db
-from umbrick.core.mend.method import Method, Rebuilding
+from umbrick.core.mend.method import Method
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import SURE_ENOUGH, Batch, Plan, carried_out, run
+from umbrick.core.mend.plan import Batch, Plan
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
 from umbrick.core.paths import cache_folder
+from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.report.document import document
-from umbrick.core.report.facts import Facts, done_in_words
+from umbrick.core.report.facts import Facts
 from umbrick.core.sound.formats import FileFormat, change_of_form
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.kept_originals import free_name, write_down
 from umbrick.core.sound.part_file import real_target
 from umbrick.core.sound.recording import Recording, open_recording
-from umbrick.core.sound.saving import Papers, Saved, format_for, over_message, save
+from umbrick.core.sound.saving import Saved, format_for, over_message
 from umbrick.core.sound.sound_file import real_path
 from umbrick.core.sound.whole_file import refuse_no_folder
 from umbrick.core.survey.detector import Kind
 from umbrick.core.survey.finding import Finding, State
 from umbrick.core.survey.survey import Survey
-from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.version import Version
-from umbrick.core.units import amplitude_to_db, format_clock, format_count, format_lowering, parse_db, parse_frames
-
-_SHORT_SECONDS = 0.02
-"""A span no longer than this, in which the survey found nothing, is taken for damaged as a whole."""
-
-_UNASKED = ("clipping", "click", "mouth_click", "crackle", "dropout", "discontinuity")
-"""Kinds that are mended if none are named: damage, not taste, and by nothing that changes the length."""
-
-
-@dataclass(frozen=True)
-class _Result:
-    """What was done: the mended version, its mends, the course laid over it, and the highest sample of the outcome."""
-
-    version: Version
-    mends: tuple[Mend, ...]
-    peak: float
-    course: Course = ()
-    outcome: Version | None = None
-
-    @property
-    def count(self) -> int:
-        """How many things were done."""
-        return len(self.mends) + len(self.course)
+from umbrick.core.units import amplitude_to_db, format_count, format_lowering, parse_db, parse_frames
+from umbrick.work.doing import (
+    Done,
+    by_method,
+    by_plan,
+    by_regimen,
+    by_treatment,
+    places_for,
+    sure_enough,
+    write,
+)
 
 
 @click.command("mend")
@@ -89,6 +70,7 @@ class _Result:
     shell_complete=complete_methods,
     help="Apply this method at the places of --at.",
 )
+@click.option("--regimen", "regimen_path", metavar="FILE", help="Run a regimen (umbrick.regimen/1) instead.")
 @click.option("--at", "spans", metavar="START-END[,…]", help="Places, in frames or with a unit (1.25s-1.3s), or all.")
 @click.option("--channels", metavar="0,1", help="Only these channels, counted from 0.")
 @click.option("--set", "settings", metavar="KEY=VALUE", multiple=True, help="A parameter of the method; repeatable.")
@@ -112,6 +94,7 @@ def mend_command(
     kinds: str | None,
     sensitivities: tuple[str, ...],
     method_name: str | None,
+    regimen_path: str | None,
     spans: str | None,
     channels: str | None,
     settings: tuple[str, ...],
@@ -129,6 +112,8 @@ def mend_command(
         raise click.UsageError("Give either a file OUT to write, or --in-place.")
     if (method_name is None) != (spans is None):
         raise click.UsageError("--method and --at go together.")
+    if regimen_path is not None and (method_name or kinds or sensitivities):
+        raise click.UsageError("--regimen says itself what is done: give neither --method, --kinds nor --sensitivity.")
     if method_name is None and (settings or channels):
         raise click.UsageError("--set and --channels need a --method.")
     wanted = parse_kinds(kinds)
@@ -139,6 +124,9 @@ def mend_command(
         ceiling_dbfs = parse_db(ceiling) if ceiling is not None else None
     except ParameterError as error:
         raise click.UsageError(str(error)) from error
+    regimen = Regimen.load(Path(regimen_path)) if regimen_path is not None else None
+    if regimen is not None:
+        sensitivity = dict(regimen.sensitivity)
     # What is put in place goes where a link leads to; the link stays a link.
     path = real_path(Path(source)) if in_place else Path(source)
     output = path if in_place else Path(str(target))
@@ -157,31 +145,32 @@ def mend_command(
         recording.refuse_damage()
         findings = survey.sifted(sensitivity) if survey else []
         if method is not None and is_laid:
-            result = _laid(original, method, parameters, places, quiet, form.is_fixed_point or ceiling is not None)
+            measures_peak = form.is_fixed_point or ceiling is not None
+            done = _laid(original, method, parameters, places, quiet, measures_peak)
         elif survey is not None and method is not None:
-            places = _chosen(places, findings, method, parameters, recording)
-            result = _applied(original, Batch(method, parameters, places), findings, survey, quiet)
+            places = places_for(places, findings, method, parameters, recording.source.rate)
+            with progress_bar(method.title, quiet) as progress:
+                done = by_method(original, Batch(method, parameters, places), findings, survey.levels.peak, progress)
+        elif survey is not None and regimen is not None:
+            with progress_bar(regimen.name, quiet) as progress:
+                done = by_regimen(original, regimen, findings, survey.levels.peak, progress)
         elif survey is not None:
-            names = {kind.name for kind in wanted} if kinds else set(_UNASKED)
-            sure = findings if kinds else _sure_enough(findings, sensitivity)
-            plan = Plan(tuple(f for f in sure if f.kind in names), spares_the_sound=not kinds)
-            result = _mended(original, plan, findings, survey, quiet)
-        gain_db = _gain_db(result, form, ceiling_dbfs)
+            plan = _plan(findings, wanted if kinds else None, sensitivity)
+            with progress_bar("Mending", quiet) as progress:
+                done = by_plan(original, plan, findings, survey.levels.peak, progress)
+        for sentence in done.told:
+            warn(f"umbrick: {sentence}")
+        gain_db = done.gain_db(form, ceiling_dbfs)
         recording.check_unchanged()
         sha256 = sha256_of(path) if report_path else ""
         keep_as = free_name(path.parent, path, "original") if in_place else None
-        with (
-            progress_bar(f"Writing {output.name}", quiet) as progress,
-            read_ahead(result.outcome or result.version) as sound,
-        ):
-            saved = save(
-                sound,
+        with progress_bar(f"Writing {output.name}", quiet) as progress:
+            saved = write(
+                recording,
+                done,
                 output,
                 form,
-                papers=_papers(recording, result, form),
-                origin_format=recording.format,
-                gain_db=gain_db,
-                made_anew=makes_all_anew(result.course),
+                gain_db,
                 overwrite=overwrite or in_place,
                 keep_as=keep_as,
                 on_kept=lambda: write_down(path, keep_as) if keep_as else None,
@@ -189,38 +178,31 @@ def mend_command(
             )
         if report_path and survey is not None:
             after = _survey_of(saved, track if form.has_tracks else None, wanted, quiet)
-            mended = {finding_id: State.MENDED for mend in result.mends for finding_id in mend.finding_ids}
+            mended = {finding_id: State.MENDED for mend in done.mends for finding_id in mend.finding_ids}
             facts = Facts(
                 str(recording.path),
                 sha256,
                 recording.format,
                 original,
-                result.version,
+                done.version,
                 findings,
                 mended,
-                result.mends,
+                done.mends,
                 measures_before=survey.measures(sensitivity),
                 measures_after=after.measures(sensitivity),
                 gain_db=gain_db,
-                course=result.course,
+                course=done.course,
             )
             write_json(report_path, document([facts]), overwrite)
     finally:
         recording.close()
-    _tell(saved, result, gain_db, as_json, quiet)
+    _tell(saved, done, gain_db, as_json, quiet)
     if in_place and (changed := change_of_form(recording.format, saved.format)):
         warn(f"umbrick: {changed}")
 
 
 def _format(recording: Recording, output: Path, subtype: str) -> FileFormat:
     return format_for(output, recording.format, None if subtype == "same" else subtype)
-
-
-def _papers(recording: Recording, result: _Result, form: FileFormat) -> Papers:
-    done = done_in_words(result.mends, result.course)
-    track = recording.track if form.has_tracks else None
-    moved_by = result.version.frames - recording.source.frames
-    return Papers(recording.path, done=done, track=track, moved_by=moved_by)
 
 
 def _refuse_unmendable(kinds: list[Kind]) -> None:
@@ -264,31 +246,6 @@ def _places(spans: str, recording: Recording, channels: str | None) -> list[Plac
     return places
 
 
-def _chosen(
-    places: list[Place], findings: list[Finding], method: Method, parameters: dict[str, Any], recording: Recording
-) -> list[Place]:
-    """Return the places as the method takes them: declipping wants just the clipped samples in them."""
-    wants_marks = isinstance(method.does, Rebuilding) and method.does.wants_marks
-    if not wants_marks or parameters.get("rail_dbfs", "auto") != "auto":
-        return places
-    chosen = []
-    for place in places:
-        inside = [
-            Place(max(f.start, place.start), min(f.stop, place.stop), channels, (f.id,))
-            for f in findings
-            if f.kind in method.minds and f.start < place.stop and f.stop > place.start
-            if (channels := tuple(sorted(set(f.channels) & set(place.channels))))
-        ]
-        if not inside and place.stop - place.start <= _SHORT_SECONDS * recording.source.rate:
-            inside = [place]
-        chosen += inside
-    if not chosen:
-        raise ParameterError(
-            "The survey found nothing to mend there.", "Give the level the sound was cut off at: --set rail_dbfs=-1."
-        )
-    return chosen
-
-
 def _laid(
     original: Version,
     method: Method,
@@ -296,59 +253,24 @@ def _laid(
     places: Sequence[Place],
     quiet: bool,
     measures_peak: bool,
-) -> _Result:
-    """Return the recording with a treatment laid over it, at places or over all of it."""
-    spans = [(place.start, place.stop) for place in places]
-    is_all = spans == [(0, original.frames)]
-    ground = Ground(original, original, Tiles())
-    step = new_step(method, parameters, places[0].channels, None if is_all else spans, ())
-    if treatment_of(step).measures:
-        with progress_bar(f"Measuring for {method.title}", quiet) as progress:
-            step = learned(ground, (), step, progress)
-    outcome = ground.through((step,))
-    peak = 0.0
-    if measures_peak:
-        with progress_bar(method.title, quiet) as progress:
-            peak = highest_sample(outcome, progress)
-    return _Result(original, (), peak, (step,), outcome)
+) -> Done:
+    """Return the recording with a treatment laid over it, with a progress bar for each thing that takes long."""
+    with (
+        progress_bar(f"Measuring for {method.title}", quiet) as measuring,
+        progress_bar(method.title, quiet) as treating,
+    ):
+        return by_treatment(original, method, parameters, places, measures_peak, measuring, treating)
 
 
-def _sure_enough(findings: list[Finding], asked: Mapping[str, float]) -> list[Finding]:
-    """Return the findings that are mended although no one named their kinds; say how many are left for that."""
-    chosen = [f for f in findings if f.kind in _UNASKED and (f.confidence >= SURE_ENOUGH or f.kind in asked)]
-    if left := sum(finding.kind in _UNASKED for finding in findings) - len(chosen):
+def _plan(findings: list[Finding], named: list[Kind] | None, asked: Mapping[str, float]) -> Plan:
+    """Return the plan for the kinds that were named, or for what is sure; say how many are left for that."""
+    if named is not None:
+        names = {kind.name for kind in named}
+        return Plan(tuple(finding for finding in findings if finding.kind in names))
+    chosen, left = sure_enough(findings, asked)
+    if left:
         warn(f"umbrick: {format_count(left, 'doubtful finding')} left as found; --kinds NAME mends those too.")
-    return chosen
-
-
-def _mended(original: Version, plan: Plan, findings: Sequence[Finding], survey: Survey, quiet: bool) -> _Result:
-    """Return the recording mended by a plan; what was left as found is told of."""
-    with progress_bar("Mending", quiet) as progress:
-        done = run(original, plan, findings, progress)
-    if done.better_left:
-        warn(f"umbrick: {format_count(done.better_left, 'finding')} better left as found: a mend would hardly gain.")
-    for place, why in done.refused:
-        warn(f"umbrick: {format_clock(place.start, original.rate)} was left as it is: {why}")
-    if done.made_of:
-        warn(f"umbrick: {format_count(done.made_of, 'click')} left: this sound is made of them; --kinds click.")
-    return _Result(done.version, done.mends, max(survey.levels.peak, done.peak))
-
-
-def _applied(original: Version, batch: Batch, findings: Sequence[Finding], survey: Survey, quiet: bool) -> _Result:
-    """Return the recording with a method applied; a place that cannot be mended is an error."""
-    with progress_bar(batch.method.title, quiet) as progress:
-        mended, refused = carried_out(original, [batch], findings, progress)
-    for _, why in refused:
-        raise why
-    if mended is None:
-        return _Result(original, (), survey.levels.peak)
-    return _Result(mended.version, mended.mends, max(survey.levels.peak, mended.peak))
-
-
-def _gain_db(result: _Result, form: FileFormat, ceiling_dbfs: float | None) -> float:
-    if ceiling_dbfs is not None:
-        return fitting_gain_db(result.peak, ceiling_dbfs)
-    return fitting_gain_db(result.peak) if form.is_fixed_point and result.count else 0.0
+    return Plan(tuple(chosen), spares_the_sound=True)
 
 
 def _survey_of(saved: Saved, track: int | None, kinds: list[Kind], quiet: bool) -> Survey:
@@ -359,24 +281,25 @@ def _survey_of(saved: Saved, track: int | None, kinds: list[Kind], quiet: bool) 
         written.close()
 
 
-def _tell(saved: Saved, result: _Result, gain_db: float, as_json: bool, quiet: bool) -> None:
+def _tell(saved: Saved, done: Done, gain_db: float, as_json: bool, quiet: bool) -> None:
     if as_json:
         document = {
             "path": str(saved.path),
             "container": saved.format.container,
             "subtype": saved.format.subtype,
-            "mends": result.count,
+            "mends": done.count,
             "gain_db": round(gain_db, 1),
-            "peak_dbfs": round(amplitude_to_db(result.peak) + gain_db, 2),
+            "peak_dbfs": round(amplitude_to_db(done.peak) + gain_db, 2),
             "cut_off_samples": saved.over,
             "kept": str(saved.kept) if saved.kept else None,
         }
         write_json("-", document, overwrite=False)
     elif not quiet:
-        done = format_count(len(result.mends), "mend") if result.mends else "nothing was mended"
-        if result.course:
-            done = f"{method_of(result.course[0]).title.lower()} laid over it"
-        say(f"{saved.path}: {done}, {saved.format.name}.")
+        words = format_count(len(done.mends), "mend") if done.mends else "nothing was mended"
+        if done.course:
+            laid = " and ".join(method_of(step).title.lower() for step in done.course)
+            words = f"{words}, {laid} laid over it" if done.mends else f"{laid} laid over it"
+        say(f"{saved.path}: {words}, {saved.format.name}.")
         if gain_db:
             say(f"Lowered by {format_lowering(gain_db)} so that the peaks fit; --subtype FLOAT keeps the level.")
         if saved.kept:

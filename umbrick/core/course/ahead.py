@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -15,6 +14,7 @@ import numpy.typing as npt
 from umbrick.core.course.laid import rendered_source
 from umbrick.core.course.rendered import TILE
 from umbrick.core.course.step import Spans
+from umbrick.core.processors import processors
 from umbrick.core.sound.blocks import blocks_of
 from umbrick.core.sound.source import Samples, Source
 from umbrick.core.timeline.version import Version
@@ -65,7 +65,7 @@ def read_ahead(version: Version, spans: Spans | None = None) -> Iterator[Source]
     if rendered_source(version) is None:
         yield version
         return
-    pool = ThreadPoolExecutor(os.cpu_count() or 1, thread_name_prefix="course")
+    pool = ThreadPoolExecutor(processors(), thread_name_prefix="course")
     try:
         yield _Ahead(version, ((0, version.frames),) if spans is None else spans, pool)
     finally:

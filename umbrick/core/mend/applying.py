@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import os
 from bisect import bisect_left
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
@@ -19,6 +18,7 @@ from umbrick.core.mend.method import Excerpt, Method, Rebuild, Rework, Reworked,
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place, mask_of, stretches
 from umbrick.core.model.bounds import Integers, spans_in
+from umbrick.core.processors import processors
 from umbrick.core.timeline.change import Change, replace_many
 from umbrick.core.timeline.history import Edit, Mend
 from umbrick.core.timeline.patch import Patch
@@ -167,7 +167,7 @@ def apply_method(
         return _patch(version, rebuild, parameters, group, _widened(group, reach, *edges), known, context, is_cancelled)
 
     patches = [
-        patch for patch in _patches(run, groups, progress, is_cancelled, workers or os.cpu_count() or 1)
+        patch for patch in _patches(run, groups, progress, is_cancelled, workers or processors())
         if len(patch.starts)
     ]  # fmt: skip
     united = _united(places, 2 * reach)
