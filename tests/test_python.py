@@ -13,6 +13,7 @@ import umbrick
 import umbrick.api
 from tests.sounds import RATE, clipped, faultless, voice, write
 from tests.videos import write_video
+from umbrick.work.batch import cluster
 
 
 @pytest.fixture(autouse=True)
@@ -119,7 +120,8 @@ def test_tracks_are_opened_by_number(tmp_path):
         assert not np.array_equal(first.samples(), second.samples())
 
 
-def test_a_batch_returns_its_report(hot, tmp_path):
+def test_a_batch_returns_its_report(hot, tmp_path, monkeypatch):
+    monkeypatch.setattr(cluster, "_ANSWER_SECONDS", 0.5)
     regimen = umbrick.Regimen.from_dict({"schema": "umbrick.regimen/1", "steps": [{"method": "dc"}]})
     told = umbrick.batch([hot], tmp_path / "out", regimen)
     assert [entry["path"] for entry in told["recordings"]] == [str(hot)]

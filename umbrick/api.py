@@ -55,6 +55,7 @@ from umbrick.core.survey.registry import KINDS, kinds_named
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.version import Version
+from umbrick.work.batch.cluster import run_on_cluster
 from umbrick.work.batch.gathering import gathered
 from umbrick.work.batch.reports import report_document
 from umbrick.work.batch.running import run_batch
@@ -403,7 +404,7 @@ def batch(
     jobs : int
         Files treated side by side.
     scheduler : str, optional
-        Not available: only None is taken.
+        Address of a Dask scheduler whose workers do it instead (needs ``umbrick[cluster]``).
 
     Returns
     -------
@@ -413,15 +414,13 @@ def batch(
     Raises
     ------
     UmbrickError
-        If nothing can be written there, or a scheduler is named.
+        If nothing can be written there, or no scheduler answers.
     """
-    if scheduler is not None:
-        raise ParameterError("Batches cannot be handed to a cluster yet.", "Leave the scheduler out.")
     if jobs < 1:
         raise ParameterError("A batch needs at least one job.")
     order = Order(str(Path(out)), regimen.to_dict())
     items = gathered([Path(file) for file in files], Path(out))
-    outcome = run_batch(items, order, jobs)
+    outcome = run_on_cluster(items, order, scheduler) if scheduler else run_batch(items, order, jobs)
     return report_document(list(outcome.entries.values()), order.regimen)
 
 

@@ -17,13 +17,15 @@ from umbrick.cli.output import progress_bar, say, warn, write_text
 from umbrick.core.errors import ParameterError
 from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.units import format_count, parse_db
+from umbrick.work.batch.cluster import run_on_cluster
 from umbrick.work.batch.gathering import Item, gathered
 from umbrick.work.batch.reports import as_csv, as_page, report_document
-from umbrick.work.batch.running import Outcome, run_batch
+from umbrick.work.batch.running import Outcome, Told, run_batch
 from umbrick.work.batch.treating import FAILED, Order
 from umbrick.work.batch.watching import arriving
 
 _MOST_JOBS = 256
+_Runner = Callable[[Sequence[Item], Order, Told, Callable[[], bool]], Outcome]
 
 
 @click.command("batch")
@@ -32,6 +34,7 @@ _MOST_JOBS = 256
 @click.option("--regimen", "regimen_path", metavar="FILE", required=True, type=click.Path(), help="What is done.")
 @click.option("--jobs", metavar="N", type=click.IntRange(1, _MOST_JOBS), default=1, show_default=True,
               help="Files treated side by side.")  # fmt: skip
+@click.option("--scheduler", metavar="ADDRESS", help="Hand the files to a running Dask cluster (umbrick[cluster]).")
 @click.option(
     "--pattern", "patterns", metavar="GLOB", multiple=True, help="Only names like this, as *.wav; repeatable."
 )
@@ -50,6 +53,7 @@ def batch_command(
     out: str,
     regimen_path: str,
     jobs: int,
+    scheduler: str | None,
     patterns: tuple[str, ...],
     suffix: str | None,
     subtype: str,
@@ -80,21 +84,27 @@ def batch_command(
     )
     given, folder = [Path(source) for source in sources], Path(out)
     report = Path(report_path) if report_path else folder / "report.json"
+
+    def run(items: Sequence[Item], order: Order, told: Told, is_stopped: Callable[[], bool]) -> Outcome:
+        if scheduler is not None:
+            return run_on_cluster(items, order, scheduler, told, is_stopped)
+        return run_batch(items, order, jobs, told, is_stopped)
+
     with _stopping() as is_stopped:
         if watch:
-            outcome = _watch(given, folder, patterns, order, jobs, quiet, is_stopped, report)
+            outcome = _watch(given, folder, patterns, order, run, quiet, is_stopped, report)
         else:
             items = gathered(given, folder, patterns)
             if not items:
                 raise ParameterError(f"There is no recording in {', '.join(sources)}.", "Nothing was done.")
-            outcome = _run(items, order, jobs, quiet, is_stopped)
+            outcome = _run(items, order, run, quiet, is_stopped)
             _write_report(outcome, regimen, report)
     _tell(outcome, report, quiet)
     if outcome.failures or outcome.is_full or (outcome.stopped and not watch):
         raise SystemExit(1)
 
 
-def _run(items: Sequence[Item], order: Order, jobs: int, quiet: bool, is_stopped: Callable[[], bool]) -> Outcome:
+def _run(items: Sequence[Item], order: Order, run: _Runner, quiet: bool, is_stopped: Callable[[], bool]) -> Outcome:
     count = 0
     with progress_bar(f"{len(items)} files", quiet) as progress:
 
@@ -105,7 +115,7 @@ def _run(items: Sequence[Item], order: Order, jobs: int, quiet: bool, is_stopped
             if entry["status"] == FAILED:
                 warn(f"umbrick: {item.source}: {entry['reason']}")
 
-        return run_batch(items, order, jobs, told, is_stopped)
+        return run(items, order, told, is_stopped)
 
 
 def _watch(
@@ -113,14 +123,14 @@ def _watch(
     folder: Path,
     patterns: Sequence[str],
     order: Order,
-    jobs: int,
+    run: _Runner,
     quiet: bool,
     is_stopped: Callable[[], bool],
     report: Path,
 ) -> Outcome:
     whole = Outcome()
     for items in arriving(given, folder, patterns, is_stopped):
-        outcome = _run(items, order, jobs, quiet, is_stopped)
+        outcome = _run(items, order, run, quiet, is_stopped)
         whole.entries |= outcome.entries
         whole.again += outcome.again
         whole.is_full = outcome.is_full

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import multiprocessing
+import os
 from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
@@ -12,7 +13,7 @@ from typing import Any
 
 from umbrick.work.batch.gathering import Item
 from umbrick.work.batch.journal import Journal
-from umbrick.work.batch.treating import FAILED, Order, failure, treat
+from umbrick.work.batch.treating import FAILED, Order, failure, target_of, treat
 
 _TRIES = 2
 _QUEUED = 2
@@ -37,11 +38,65 @@ class Outcome:
         return [entry for entry in self.entries.values() if entry["status"] == FAILED]
 
 
+Told = Callable[[Item, dict[str, Any]], None]
+"""Called with each file's entry as it is done."""
+
+
+@dataclass
+class Batch:
+    """A batch under way: what waits, and what is written down of what is done."""
+
+    order: Order
+    items: Sequence[Item]
+    journal: Journal | None
+    outcome: Outcome = field(default_factory=Outcome)
+    waiting: deque[Item] = field(default_factory=deque)
+    _free: set[Item] = field(default_factory=set)
+
+    def may_replace(self, item: Item) -> bool:
+        """Whether what stands in a result's place is this batch's own: made before, or not there when it began."""
+        return item in self._free or (self.journal is not None and self.journal.made(item))
+
+    def ordered(self) -> Outcome:
+        """Return the outcome with its entries in the order of the files."""
+        known = self.outcome.entries
+        self.outcome.entries = {str(i.source): known[str(i.source)] for i in self.items if str(i.source) in known}
+        return self.outcome
+
+    def close(self) -> None:
+        """Let go of the journal."""
+        if self.journal is not None:
+            self.journal.close()
+
+
+def begin(items: Sequence[Item], order: Order) -> Batch:
+    """Return a batch in which what is done already is left out; FileError if nothing can be written there."""
+    batch = Batch(order, items, None if order.is_dry else Journal(order))
+    for item in items:
+        if batch.journal is not None and (entry := batch.journal.finished(item)) is not None:
+            batch.outcome.entries[str(item.source)] = entry
+            batch.outcome.again += 1
+            continue
+        batch.waiting.append(item)
+        if not os.path.lexists(target_of(order, item)):
+            batch._free.add(item)
+    return batch
+
+
+def take(batch: Batch, item: Item, entry: dict[str, Any], told: Told) -> None:
+    """Note what became of a file."""
+    batch.outcome.entries[str(item.source)] = entry
+    batch.outcome.is_full = batch.outcome.is_full or bool(entry.get("disk_is_full"))
+    if batch.journal is not None and entry["status"] != FAILED:
+        batch.journal.note(entry)
+    told(item, entry)
+
+
 def run_batch(
     items: Sequence[Item],
     order: Order,
     jobs: int = 1,
-    told: Callable[[Item, dict[str, Any]], None] = lambda item, entry: None,
+    told: Told = lambda item, entry: None,
     is_stopped: Callable[[], bool] = lambda: False,
 ) -> Outcome:
     """Treat files, those that are done already left out, and return what became of them.
@@ -62,37 +117,17 @@ def run_batch(
     FileError
         If nothing can be written in the output folder.
     """
-    outcome = Outcome()
-    journal = None if order.is_dry else Journal(order)
+    batch = begin(items, order)
     try:
-        waiting: deque[tuple[Item, int]] = deque()
-        for item in items:
-            if journal is not None and (entry := journal.finished(item)) is not None:
-                outcome.entries[str(item.source)] = entry
-                outcome.again += 1
-            else:
-                waiting.append((item, 1))
-        if waiting:
-            _work_through(waiting, order, jobs, journal, outcome, told, is_stopped)
+        if batch.waiting:
+            _work_through(batch, jobs, told, is_stopped)
     finally:
-        if journal is not None:
-            journal.close()
-    ordered = {
-        str(item.source): outcome.entries[str(item.source)] for item in items if str(item.source) in outcome.entries
-    }
-    outcome.entries = ordered
-    return outcome
+        batch.close()
+    return batch.ordered()
 
 
-def _work_through(
-    waiting: deque[tuple[Item, int]],
-    order: Order,
-    jobs: int,
-    journal: Journal | None,
-    outcome: Outcome,
-    told: Callable[[Item, dict[str, Any]], None],
-    is_stopped: Callable[[], bool],
-) -> None:
+def _work_through(batch: Batch, jobs: int, told: Told, is_stopped: Callable[[], bool]) -> None:
+    outcome, waiting = batch.outcome, deque((item, 1) for item in batch.waiting)
     pool = _pool(jobs)
     running: dict[Future[dict[str, Any]], tuple[Item, int]] = {}
     try:
@@ -100,18 +135,15 @@ def _work_through(
             outcome.stopped = outcome.stopped or is_stopped()
             while waiting and len(running) < _QUEUED * jobs and not outcome.is_full and not outcome.stopped:
                 item, tries = waiting.popleft()
-                may_replace = journal is not None and journal.made(item)
-                running[pool.submit(treat, order, item, may_replace)] = item, tries
+                running[pool.submit(treat, batch.order, item, batch.may_replace(item))] = item, tries
             finished, _ = wait(running, timeout=_LOOK_SECONDS, return_when=FIRST_COMPLETED)
             broken: list[tuple[Item, int]] = []
             for future in finished:
                 item, tries = running.pop(future)
                 try:
-                    entry = future.result()
+                    take(batch, item, future.result(), told)
                 except BrokenProcessPool:
                     broken.append((item, tries))
-                    continue
-                _take(item, entry, journal, outcome, told)
             if broken:
                 # A process was killed, perhaps for what it worked on: each is tried once more.
                 broken += running.values()
@@ -122,24 +154,9 @@ def _work_through(
                     if tries < _TRIES:
                         waiting.append((item, tries + 1))
                     else:
-                        entry = failure(item, f"{item.source.name} made its process end, twice.")
-                        _take(item, entry, journal, outcome, told)
+                        take(batch, item, failure(item, f"{item.source.name} made its process end, twice."), told)
     finally:
         pool.shutdown(cancel_futures=True)
-
-
-def _take(
-    item: Item,
-    entry: dict[str, Any],
-    journal: Journal | None,
-    outcome: Outcome,
-    told: Callable[[Item, dict[str, Any]], None],
-) -> None:
-    outcome.entries[str(item.source)] = entry
-    outcome.is_full = outcome.is_full or bool(entry.get("disk_is_full"))
-    if journal is not None and entry["status"] != FAILED:
-        journal.note(entry)
-    told(item, entry)
 
 
 def _pool(jobs: int) -> ProcessPoolExecutor:
