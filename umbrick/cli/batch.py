@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import signal
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -13,13 +12,13 @@ from typing import Any
 import click
 
 from umbrick.cli.options import overwrite_option, quiet_option
-from umbrick.cli.output import progress_bar, say, warn, write_text
+from umbrick.cli.output import progress_bar, say, warn
 from umbrick.core.errors import ParameterError
 from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.units import format_count, parse_db
 from umbrick.work.batch.cluster import run_on_cluster
 from umbrick.work.batch.gathering import Item, gathered
-from umbrick.work.batch.reports import as_csv, as_page, report_document
+from umbrick.work.batch.reports import write_report
 from umbrick.work.batch.running import Outcome, Told, run_batch
 from umbrick.work.batch.treating import FAILED, Order
 from umbrick.work.batch.watching import arriving
@@ -98,7 +97,7 @@ def batch_command(
             if not items:
                 raise ParameterError(f"There is no recording in {', '.join(sources)}.", "Nothing was done.")
             outcome = _run(items, order, run, quiet, is_stopped)
-            _write_report(outcome, regimen, report)
+            write_report(list(outcome.entries.values()), regimen.document(), report)
     _tell(outcome, report, quiet)
     if outcome.failures or outcome.is_full or (outcome.stopped and not watch):
         raise SystemExit(1)
@@ -134,22 +133,12 @@ def _watch(
         whole.entries |= outcome.entries
         whole.again += outcome.again
         whole.is_full = outcome.is_full
-        _write_report(whole, Regimen.parsed(order.regimen), report)
+        write_report(list(whole.entries.values()), order.regimen, report)
         if not quiet:
             say(f"{format_count(len(items), 'file')} taken; {format_count(len(whole.entries), 'file')} in all.")
         if outcome.is_full:
             break
     return whole
-
-
-def _write_report(outcome: Outcome, regimen: Regimen, path: Path) -> None:
-    """Write the report over the one of before: it tells of all that is done by now."""
-    document = report_document(list(outcome.entries.values()), regimen.document())
-    path.parent.mkdir(parents=True, exist_ok=True)
-    # Names of files may be no text at all: as escapes they come back as they were.
-    write_text(str(path), json.dumps(document, indent=1, allow_nan=False) + "\n", overwrite=True)
-    write_text(str(path.with_suffix(".html")), as_page(document, path.parent), overwrite=True)
-    write_text(str(path.with_suffix(".csv")), as_csv(document), overwrite=True)
 
 
 def _tell(outcome: Outcome, report: Path, quiet: bool) -> None:

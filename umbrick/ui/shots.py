@@ -16,16 +16,30 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from umbrick.core.measure.pauses import next_pause
 from umbrick.core.paths import HOME_VARIABLE
+from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.view.window import Window
 from umbrick.demo import recordings, truth_of
 from umbrick.playback.simulated import SimulatedOutput
 from umbrick.ui import theme
 from umbrick.ui.bench.spectral_view import Face
 from umbrick.ui.collecting import Collecting
+from umbrick.ui.dialogs.regimen_dialog import RegimenDialog
 from umbrick.ui.window import BenchWindow
 from umbrick.work.work import Work
 
 _PATIENCE_SECONDS = 120.0
+_DROPOUT_SECONDS = 6.056
+_REGIMEN = {
+    "schema": "umbrick.regimen/1",
+    "name": "Pump house calls",
+    "steps": [
+        {"method": "bridge", "where": "findings:dropout,discontinuity"},
+        {"method": "collapse", "where": "findings:stutter", "set": {"time": "payback"}},
+        {"method": "dehum"},
+        {"method": "denoise", "set": {"reduction_db": 8}},
+        {"method": "lull", "where": "pauses", "is_on": False},
+    ],
+}
 _NEUTRAL_FOLDER = Path("/tmp/ostermoor")
 
 
@@ -147,15 +161,7 @@ def _lay_a_course(photographer: _Photographer, window: BenchWindow) -> None:
         photographer.run("lay_print")
         photographer.wait(lambda: window.treatment.course.noise.spectra is not None)
         photographer.shoot("noise")
-        start = work.frames // 2
-        window.bench.set_passage(Window(start, start + 6.0 * rate))
-        window.bench.select(start + 2 * rate, start + 4 * rate)
-        photographer.run("strength_line")
-        window.strengthening.try_step(-1.0)
-        window.strengthening.make()
-        photographer.shoot("strength")
-        photographer.run("strength_line")
-        _undo(photographer, window, 2)
+        _undo(photographer, window, 1)
     _undo(photographer, window, 1)
     window.bench.select(0, 0)
     window.coursing.set_open(False)
@@ -169,7 +175,7 @@ def _undo(photographer: _Photographer, window: BenchWindow, times: int) -> None:
 
 
 def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
-    """Picture a hole on the seam desk, the level curve, a carried copy, and a stroke in the Loupe."""
+    """Picture a hole on the seam desk, and a stroke in the Loupe."""
     work = _show(photographer, window, "concertina-waltz")
     planted = json.loads(truth_of(work.home).read_text())["planted"]
     hole = next(fault for fault in planted if fault["kind"] == "dropout")
@@ -178,21 +184,6 @@ def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
     bench.select(hole["start"], hole["end"])
     photographer.run("seam_desk")
     photographer.shoot("seam-desk")
-    photographer.run("stop")
-    start = hole["start"] - work.rate
-    bench.select(start, start + 3 * work.rate // 4)
-    photographer.run("level_curve")
-    tools.levelling.try_step(-9.0)
-    photographer.settle()
-    photographer.shoot("level-curve")
-    tools.levelling.leave()
-    photographer.run("level_curve")
-    bench.select(hole["start"] + 2400, hole["end"] + 2400)
-    bench.set_passage(Window(hole["start"] - 12000, hole["end"] + 12000))
-    photographer.run("carry")
-    tools.pasting.carry_to(hole["start"])
-    photographer.run("fit")
-    photographer.shoot("carried-copy")
     photographer.run("stop")
     bench.select(0, 0)
     wrong = max(fault["start"] for fault in planted if fault.get("samples") == 1)
@@ -207,6 +198,30 @@ def _work_by_hand(photographer: _Photographer, window: BenchWindow) -> None:
     photographer.shoot("redraw")
     photographer.run("stop")
     photographer.run("pen")
+
+
+def _link_the_choir(photographer: _Photographer, window: BenchWindow) -> None:
+    """Find which microphone lost its sound for a moment."""
+    work = _show(photographer, window, "choir-left")
+    photographer.run("link")
+    moment = round(_DROPOUT_SECONDS * work.rate)
+    window.bench.set_passage(Window(moment - 0.6 * work.rate, moment + 0.8 * work.rate))
+    window.bench.set_cursor(moment)
+    photographer.run("which_one")
+    photographer.shoot("lanes")
+
+
+def _fill_beside_the_picture(photographer: _Photographer, window: BenchWindow) -> None:
+    _show(photographer, window, "gates-opening")
+    photographer.run("survey")
+    _focus(photographer, window, "dropout", 0)
+    photographer.shoot("picture")
+    regimen = Regimen.parsed(_REGIMEN)
+    dialog = RegimenDialog(regimen, True, window)
+    dialog.table.selectRow(1)
+    dialog.show()
+    photographer.shoot("regimen", dialog)
+    dialog.close()
 
 
 def _in_a_neutral_folder() -> list[Path]:
@@ -261,6 +276,8 @@ def take(folder: Path) -> None:
         photographer.shoot("gap")
         photographer.shoot_dialog("rehearse", "rehearsal")
         _work_by_hand(photographer, window)
+        _link_the_choir(photographer, window)
+        _fill_beside_the_picture(photographer, window)
         window.shut_down()
         shutil.rmtree(_NEUTRAL_FOLDER)
 

@@ -31,6 +31,7 @@ from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
 from umbrick.ui.bench.picture import Picturing
 from umbrick.ui.bench.rechecking import Rechecking
+from umbrick.ui.bench.regimens import Regimens
 from umbrick.ui.bench.rehearsing import Rehearsing
 from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
 from umbrick.ui.bench.settling import Settling
@@ -40,6 +41,7 @@ from umbrick.ui.commands.areas import area_commands, spectral_commands
 from umbrick.ui.commands.command import Actions
 from umbrick.ui.commands.course import ADDING
 from umbrick.ui.commands.lanes import lane_commands, picture_commands
+from umbrick.ui.commands.regimens import regimen_commands
 from umbrick.ui.commands.table import command_table
 from umbrick.ui.dialogs.area_dialogs import AreaDialogs
 from umbrick.ui.dialogs.command_finder import CommandFinder
@@ -49,6 +51,7 @@ from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
 from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_offset, ask_rate
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
+from umbrick.ui.dialogs.regimen_dialogs import RegimenDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.casebooks import Casebooks
@@ -159,6 +162,7 @@ class BenchWindow(QMainWindow):
         self.outlining = Outlining(self.bench, self.mending, self.listening, self.surveying, tools.handwork)
         self.lifting_out = LiftingOut(self.bench, self)
         self.linking = Linking(self.bench)
+        self.regimens = Regimens(self.bench)
         self.listening.mix_for = self.linking.mix_for
         self.linking.found.connect(self.mending.offer_for_selection)
         self.viewing = Viewing(
@@ -177,6 +181,7 @@ class BenchWindow(QMainWindow):
             ("Areas", self.outlining),
             ("Lifting out", self.lifting_out),
             ("Lanes", self.linking),
+            ("Regimen", self.regimens),
             ("Measuring", self.coursing),
             ("Settling", self.settling),
             ("Saving", self.saving),
@@ -207,6 +212,7 @@ class BenchWindow(QMainWindow):
             lambda: self.theme,
             self,
         )
+        self.regimen_dialogs = RegimenDialogs(self.bench, self.regimens, self)
         table = command_table(
             self.bench,
             self.surveying,
@@ -240,6 +246,7 @@ class BenchWindow(QMainWindow):
                 lambda: ask_gain(self.linking, self),
             ),
             picture_commands(self.bench, self.picturing),
+            regimen_commands(self.bench, self.regimens, self.regimen_dialogs),
             self,
             self._file_dialogs,
             self._mend_dialogs,
@@ -394,6 +401,7 @@ class BenchWindow(QMainWindow):
             self.outlining.changed,
             self.lifting_out.changed,
             self.linking.changed,
+            self.regimens.changed,
             self.bench.lanes_changed,
             self.viewing.spectral.changed,
             self.tools.drawing.changed,
@@ -423,6 +431,7 @@ class BenchWindow(QMainWindow):
             self.reporting,
             self.outlining,
             self.linking,
+            self.regimens,
             self.tools.reviewing,
         ):
             working.progressed.connect(self.status.show_progress)

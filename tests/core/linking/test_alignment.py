@@ -11,7 +11,9 @@ from tests.sounds import RATE, rng
 from umbrick.core.linking.alignment import NotOneEventError, align
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.together import align_all
+from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.source import ArraySource
+from umbrick.demo import recordings
 
 SECONDS = 24.0
 
@@ -98,3 +100,24 @@ def test_a_recording_that_misses_the_first_is_placed_by_another():
 def test_moments_and_frames_invert(rate, offset, drift, seconds):
     clock = Clock(rate, offset, drift)
     assert clock.seconds_at(clock.frame_at(seconds)) == pytest.approx(seconds, abs=1e-6)
+
+
+def test_tones_that_are_alike_by_chance_are_no_event(tmp_path):
+    paths = {path.stem: path for path in recordings()}
+    opened = [open_recording(paths[name], tmp_path) for name in ("choir-left", "lock-bell")]
+    with pytest.raises(NotOneEventError):
+        align(*(recording.source for recording in opened))
+    for recording in opened:
+        recording.close()
+
+
+def test_the_choir_is_put_on_one_clock(tmp_path):
+    paths = {path.stem: path for path in recordings()}
+    opened = [open_recording(paths[f"choir-{name}"], tmp_path) for name in ("left", "right", "spot")]
+    placed = align_all([(recording.path.name, recording.source) for recording in opened])
+    # Each part of the choir takes its own way through the air to each microphone: some milliseconds.
+    for place, earlier in zip(placed, (0.0, 0.35, -0.62), strict=True):
+        assert abs(place.clock.offset_frames / 44100 - earlier) < 0.012
+        assert abs(place.clock.drift_ppm) < 1
+    for recording in opened:
+        recording.close()

@@ -30,7 +30,8 @@ _FEWEST_ALIKE = 3
 """So many stretches must lie alike: chance alone brought together two of unlike recordings, never three."""
 _PLACES = 4
 """Places kept of each stretch."""
-_MOST_DRIFT_PPM = 500.0
+_MOST_DRIFT_PPM = 250.0
+"""Clocks of sound devices drift by a tenth of that; sounds that are alike by chance drift by anything."""
 _COARSE_SLACK_SECONDS = 0.002
 
 _FINE_RATE = 48000
@@ -42,8 +43,8 @@ _FINE_STANDS_OUT = 4.5
 _TOGETHER_SECONDS = 0.0005
 _AGREEING = 0.3
 _FEWEST_AGREEING = 3
-_STACKED = 0.5
-"""The most confidence in an offset that no stretch alone shows."""
+_STACKED, _FEWEST_FOR_STACKING = 0.5, 5
+"""The most confidence in an offset that no stretch alone shows, and how many must have lain alike all the same."""
 _BIWEIGHT = 4.685
 _LEAST_SPREAD_SECONDS = 2e-6
 _ROUNDS = 12
@@ -104,7 +105,10 @@ def align(
             "Give the offset by hand if they are.",
         )
     offset, drift = _line(agreeing)
-    return _refined(first, other, offset, drift, names, lambda share: progress(0.7 + 0.3 * share), is_cancelled)
+    is_sure = len(agreeing) >= _FEWEST_FOR_STACKING
+    return _refined(
+        first, other, offset, drift, is_sure, names, lambda share: progress(0.7 + 0.3 * share), is_cancelled
+    )
 
 
 def _stretches(source: Source, progress: Callable[[float], None], is_cancelled: Callable[[], bool]) -> list[Excerpt]:
@@ -189,6 +193,7 @@ def _refined(
     other: Source,
     offset: float,
     drift: float,
+    is_sure: bool,
     names: tuple[str, str],
     progress: Callable[[float], None],
     is_cancelled: Callable[[], bool],
@@ -224,7 +229,7 @@ def _refined(
         return fitted
     # No stretch alone is clear enough, but all of them together may be.
     lag, height = highest(np.roll(stacked, -reach), -reach, reach)
-    if height < _STANDS_OUT:
+    if height < _STANDS_OUT or not is_sure:
         raise NotOneEventError(
             f"What {names[0]} and {names[1]} have in common is too faint to tell how they lie.",
             "Give the offset by hand.",
@@ -245,6 +250,8 @@ def _fitted(here: Numbers, delays: Numbers, heights: Numbers, common: float, rat
         return None
     here, rest, weights = here[together], rest[together], weights[together]
     more, steeper = _robust_line(here, rest, weights, drifts=True)
+    if abs(drift + steeper) > _MOST_DRIFT_PPM * PPM:
+        return None
     if abs(drift + steeper) < _SURE_OF_DRIFT * _slope_error(here, rest - more - steeper * here):
         rest, drift, steeper = rest + drift * here, 0.0, 0.0
         more, _ = _robust_line(here, rest, weights, drifts=False)

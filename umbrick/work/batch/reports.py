@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from html import escape
@@ -10,6 +11,8 @@ from typing import Any
 
 from umbrick import __version__
 from umbrick.core.csv_table import csv_text
+from umbrick.core.errors import FileError
+from umbrick.core.sound.whole_file import explained, write_whole
 from umbrick.core.units import format_count
 from umbrick.work.batch.treating import FAILED
 
@@ -32,6 +35,25 @@ def report_document(entries: Sequence[Mapping[str, Any]], regimen: Mapping[str, 
         "recordings": [_public(entry) for entry in sorted(done, key=_order)],
         "failures": [{"path": entry["path"], "reason": entry["reason"]} for entry in failed],
     }
+
+
+def write_report(entries: Sequence[Mapping[str, Any]], regimen: Mapping[str, Any], path: Path) -> None:
+    """Write the report as JSON, and beside it as a page and a table, over those of before: it tells of all so far.
+
+    Raises
+    ------
+    FileError
+        If it cannot be written.
+    """
+    document = report_document(entries, regimen)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise FileError(*explained(error, path)) from error
+    # Names of files may be no text at all: as escapes they come back as they were.
+    write_whole(path, (json.dumps(document, indent=1, allow_nan=False) + "\n").encode(), overwrite=True)
+    write_whole(path.with_suffix(".html"), as_page(document, path.parent).encode(errors="replace"), overwrite=True)
+    write_whole(path.with_suffix(".csv"), as_csv(document).encode(errors="backslashreplace"), overwrite=True)
 
 
 def as_csv(document: Mapping[str, Any]) -> str:
