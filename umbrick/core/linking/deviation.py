@@ -23,7 +23,8 @@ _NOISE_SHARE = 1e-6
 _TYPICAL = 0.9
 """Beside the place so much of the sound deviates by less than what is taken for typical there."""
 _SURE_DB = 3.0
-_UNUSUAL, _FAINT = 0.995, 1e-3
+_UNUSUAL, _FAINT, _APART_SECONDS, _AN_END = 0.995, 1e-3, 0.002, 0.05
+_SILENT = 1e-3
 
 
 class Deviation(NamedTuple):
@@ -116,8 +117,28 @@ def _extent(sound: Wave, channel: int, others: list[int], place: tuple[int, int]
     beyond = np.flatnonzero(inside & (power > max(usual, power[inside].max() * _FAINT)))
     if not len(beyond):
         return place
+    # A hole stands out at both of its ends; what is merely unusual further off is another matter.
+    cuts = np.flatnonzero(np.diff(beyond) > _APART_SECONDS * rate)
+    highest = float(power[inside].max())
+    runs = [run for run in np.split(beyond, cuts + 1) if power[run].max() >= _AN_END * highest]
+    beyond = np.array([runs[0][0], runs[-1][-1]])
+    if (hole := _silent(sound[:, channel], inside, rate)) is not None and hole[0] < beyond[1] and hole[1] > beyond[0]:
+        beyond = np.array(hole)
     # What linear prediction leaves rings on after the fault, and begins no later than it does.
     return max(place[0], int(beyond[0]) - width), min(place[1], int(beyond[-1]) + 1 + width)
+
+
+def _silent(wave: Wave, inside: Mask, rate: int) -> tuple[int, int] | None:
+    """Return the first and last frame of the longest silence inside, if that is longer than a millisecond."""
+    level = float(np.sqrt(np.mean(wave[~inside] ** 2))) if (~inside).any() else 0.0
+    quiet = np.concatenate([[False], inside & (np.abs(wave) <= _SILENT * level), [False]])
+    edges = np.flatnonzero(np.diff(quiet.astype(np.int8)))
+    if not len(edges):
+        return None
+    starts, stops = edges[::2], edges[1::2]
+    longest = int((stops - starts).argmax())
+    first, last = int(starts[longest]), int(stops[longest]) - 1
+    return (first, last) if last - first > _WINDOW_SECONDS * rate else None
 
 
 def _whitened(wave: Wave, inside: Mask) -> Wave:
