@@ -1,10 +1,14 @@
 """Linked recordings in the window: which microphone it is, and one mend for all of them."""
 
+import struct
+
 import numpy as np
 import pytest
+import soxr
 
 from tests.core.linking.test_alignment import event
 from tests.sounds import RATE, rng, write
+from umbrick.core.linking.alignment import align
 from umbrick.core.view.window import Window
 
 OFFSETS = (0, 4800, -2400, 1000, -900, 300, 2200, -50, 777)
@@ -180,3 +184,55 @@ def test_links_come_back_with_the_casebook(linked):
     assert window.linking.linked is None
     hands.open(*paths[:3])
     assert len(window.linking.linked.lanes) == 3
+
+
+def test_files_dropped_together_are_offered_to_be_linked(hands, tmp_path):
+    paths = microphones(tmp_path, 2)
+    notices = []
+    hands.window.bench.noticed.connect(notices.append)
+    hands.window._open_dropped(paths)
+    hands.qtbot.waitUntil(lambda: bool(notices), timeout=30_000)
+    hands.settle()
+    (notice,) = notices
+    assert "2 recordings were dropped together" in notice.text
+    notice.choices[0].do()
+    hands.settle()
+    assert len(hands.window.linking.linked.lanes) == 2
+
+
+def test_a_clock_that_drifts_is_put_right_in_a_copy(hands, tmp_path):
+    whole = event(24.0)
+    drifting = soxr.resample(whole, 1e6, 1e6 * (1 + 60e-6), quality="VHQ")
+    hands.open(write(tmp_path / "a.wav", whole[:, None]), write(tmp_path / "b.wav", drifting[:, None]))
+    bench, linking = hands.window.bench, hands.window.linking
+    bench.show_work(bench.find_open(tmp_path / "a.wav"))
+    hands.press("Ctrl+Shift+A")
+    assert abs(linking.linked.lanes[1].clock.drift_ppm - 60) < 2
+    hands.press("Ctrl+Shift+G")
+    hands.window.actions_.actions["take_drift_out"].trigger()
+    hands.settle()
+    hands.qtbot.waitUntil(lambda: bench.find_open(tmp_path / "b-on-clock.wav") is not None, timeout=60_000)
+    hands.settle()
+    clock = align(bench.find_open(tmp_path / "a.wav").recording.source, hands.work.recording.source)
+    assert abs(clock.drift_ppm) < 2
+    assert abs(clock.offset_frames) < 1.5
+
+
+def test_time_stamps_link_what_has_nothing_in_common(hands, tmp_path):
+    paths = [write(tmp_path / f"{n}.wav", event(3.0, seed=n)[:, None]) for n in range(2)]
+    for path, began in zip(paths, (480_000, 470_000), strict=True):
+        stamp(path, began)
+    hands.open(*paths)
+    bench = hands.window.bench
+    bench.show_work(bench.find_open(paths[0]))
+    hands.press("Ctrl+Shift+A")
+    lanes = hands.window.linking.linked.lanes
+    assert [lane.clock.offset_frames for lane in lanes] == [0.0, 10_000.0]
+    assert "by its time stamp" in hands.window.status.message.text()
+
+
+def stamp(path, began):
+    """Give a WAV file a ``bext`` chunk whose time reference is a frame."""
+    body = bytes(338) + struct.pack("<Q", began) + bytes(602 - 346)
+    data = path.read_bytes() + b"bext" + struct.pack("<I", len(body)) + body
+    path.write_bytes(data[:4] + struct.pack("<I", len(data) - 8) + data[8:])

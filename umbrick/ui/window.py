@@ -164,6 +164,7 @@ class BenchWindow(QMainWindow):
         self.linking = Linking(self.bench)
         self.regimens = Regimens(self.bench)
         self.listening.mix_for = self.linking.mix_for
+        self.linking.written.connect(lambda path: self.opening.open([path]))
         self.linking.found.connect(self.mending.offer_for_selection)
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
@@ -783,7 +784,18 @@ class BenchWindow(QMainWindow):
         """Open the files dropped."""
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
         event.acceptProposedAction()
-        QTimer.singleShot(0, lambda: self.open(paths))
+        QTimer.singleShot(0, lambda: self._open_dropped(paths))
+
+    def _open_dropped(self, paths: list[Path]) -> None:
+        """Open files that were dropped together; several recordings of one rate may be of one event."""
+
+        def offer() -> None:
+            opened = [work for path in paths if (work := self.bench.find_open(path)) is not None]
+            if len(opened) > 1 and len({work.rate for work in opened}) == 1 and not self.linking.reason_not_to_link():
+                text = f"{len(opened)} recordings were dropped together. If they are of one event, they can be linked."
+                self.bench.noticed.emit(Notice(text, (Choice("Link them", self.linking.link),)))
+
+        self.opening.open(paths, offer)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         """Close; all work is in the casebook already, and is there or offered back at the next start."""

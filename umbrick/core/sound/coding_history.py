@@ -14,7 +14,7 @@ from umbrick.core.sound.formats import FileFormat
 
 BEXT = b"bext"
 _HISTORY_AT = 602
-_TIME_REFERENCE_AT = 338
+TIME_REFERENCE_AT = 338
 _MODES = {1: "mono", 2: "stereo"}
 
 
@@ -38,9 +38,9 @@ def with_line(body: bytes, line: str, later_by: int = 0) -> bytes:
     fixed = body[:_HISTORY_AT].ljust(_HISTORY_AT, b"\0")
     if later_by:
         # A time that would pass 64 bits (after millions of years) was none: it stays what it is.
-        since = struct.unpack_from("<Q", fixed, _TIME_REFERENCE_AT)[0]
+        since = struct.unpack_from("<Q", fixed, TIME_REFERENCE_AT)[0]
         since = since + later_by if since + later_by < 2**64 else since
-        fixed = fixed[:_TIME_REFERENCE_AT] + struct.pack("<Q", since) + fixed[_TIME_REFERENCE_AT + 8 :]
+        fixed = fixed[:TIME_REFERENCE_AT] + struct.pack("<Q", since) + fixed[TIME_REFERENCE_AT + 8 :]
     history = body[_HISTORY_AT:].rstrip(b"\0")
     if history and not history.endswith(b"\r\n"):
         history += b"\r\n"

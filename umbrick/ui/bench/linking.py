@@ -3,15 +3,20 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from PySide6.QtCore import Signal
 
 from umbrick.casebook.joint import Part
 from umbrick.core.errors import UmbrickError
+from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.deviation import Ranking, rank
+from umbrick.core.linking.steady import Steady
 from umbrick.core.linking.together import Placed, align_all
 from umbrick.core.mend.place import Place
+from umbrick.core.sound.saving import Papers, format_for, save
+from umbrick.core.sound.time_stamp import begins_at
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.units import format_count, format_shift
 from umbrick.core.view.window import Window
@@ -37,6 +42,8 @@ class Linking(Task):
 
     ranked_changed = Signal()
     """Lanes have been ranked, or the ranking is gone."""
+    written = Signal(object)
+    """A recording was written that is to be opened: its path."""
     found = Signal()
     """The lane that deviates is current, and where it does so is selected."""
 
@@ -89,14 +96,17 @@ class Linking(Task):
         )
 
     def _linked(self, works: list[Work], placed: list[Placed]) -> None:
-        on_clock = [(work, one.clock) for work, one in zip(works, placed, strict=True) if one.clock is not None]
+        clocks = [one.clock or _by_time_stamp(works[0], work) for work, one in zip(works, placed, strict=True)]
+        on_clock = [(work, clock) for work, clock in zip(works, clocks, strict=True) if clock is not None]
         if len(on_clock) < 2:
             self._bench.failed.emit(next((one.why for one in placed if one.clock is None), "Nothing was linked."))
             return
         if self._write([work for work, _ in on_clock], [clock for _, clock in on_clock]):
             drifts = max(abs(clock.drift_ppm) for _, clock in on_clock)
             told = f" Clocks drift by up to {drifts:.1f} ppm." if drifts >= 0.1 else ""
-            names = ", ".join(work.name for work, _ in on_clock)
+            names = ", ".join(
+                work.name if clock.confidence else f"{work.name} (by its time stamp)" for work, clock in on_clock
+            )
             self._bench.said.emit(f"{format_count(len(on_clock), 'recording')} are on one clock: {names}.{told}")
 
     def _write(self, works: list[Work], clocks: list[Clock]) -> bool:
@@ -143,6 +153,39 @@ class Linking(Task):
             self._bench.said.emit(f"{lane.work.name} starts {frames:g} frames before the first one.")
 
     # Going from lane to lane.
+
+    def reason_not_to_steady(self) -> str:
+        """Return why the current lane's drift cannot be taken out, or nothing."""
+        lane = self.lane
+        if lane is None:
+            return self.reason_without_set()
+        if not lane.clock.drift_ppm:
+            return "The clock of this lane does not drift against the first."
+        return "Something is being done with the lanes already." if self.job else ""
+
+    def take_drift_out(self) -> None:
+        """Write a copy of the current lane that runs on the set's clock, and open it: the drifting one stays."""
+        lane = self.lane
+        if lane is None:
+            return
+        work, drift, sound = lane.work, lane.clock.drift_ppm, lane.work.outcome
+        home = work.home
+        form = format_for(home.with_suffix(".wav"), work.recording.format)
+        path = free_path(folder_beside(home) / f"{home.stem}-on-clock.wav")
+
+        def run(job: Job) -> Path:
+            steady = Steady(sound, drift)
+            saved = save(
+                steady, path, form, papers=Papers(work.recording.path), made_anew=True, progress=job.report,
+                is_cancelled=job.is_cancelled,
+            )  # fmt: skip
+            return saved.path
+
+        def done(made: Path) -> None:
+            self._bench.said.emit(f"{made.name} has no drift ({drift:+.2f} ppm taken out): link it instead.")
+            self.written.emit(made)
+
+        self._run("taking the drift out", run, done, "Stopped; nothing was written.")
 
     def reason_without_set(self) -> str:
         """Return why nothing can be done with lanes now, or nothing."""
@@ -357,6 +400,16 @@ class Linking(Task):
         self._bench.said.emit(f"The length is held.{owed}" if holds else "The length may change again.")
         self._bench.lanes_changed.emit()
         self._bench.edited.emit()
+
+
+def _by_time_stamp(first: Work, other: Work) -> Clock | None:
+    """Return how a recording lies by the time stamps of both, if they have any and the recordings overlap by them."""
+    began, begins = begins_at(first.recording.path), begins_at(other.recording.path)
+    if began is None or begins is None or other is first:
+        return None
+    offset = began - begins
+    overlaps = -first.frames < offset < other.frames
+    return Clock(other.rate, float(offset), 0.0, 0.0) if overlaps else None
 
 
 def _gain(lane: Lane) -> float:

@@ -35,6 +35,8 @@ def lane_commands(
         Command("unlink", _MENU, "Unlink", "Have each be a recording of its own again", linking.unlink, (), no_set),
         Command("lane_offset", _MENU, "Offset of this lane…", "Type how much earlier than the first recording this one starts", ask_offset, (),
                 linking.reason_not_to_shift),
+        Command("take_drift_out", _MENU, "Take the drift out…", "Write and open a copy of this lane that runs on the clock of the first",
+                linking.take_drift_out, (), linking.reason_not_to_steady),
         Command("which_one", _MENU, "Which one is it?", "Rank the lanes by how much they deviate here from what the others foretell, and go to the first",
                 linking.which_one, ("Ctrl+Shift+Q",), no_set, separated=True),
         Command("carry_to_lanes", _MENU, "Carry to the other lanes", "Do what was mended last here at the same place of all ticked lanes",
