@@ -50,8 +50,9 @@ def test_what_the_contract_names_is_there(hot):
         assert 0 < first.severity <= 1
         assert 0 < first.confidence <= 1
         assert first.evidence
-        assert findings.to_json()["schema"] == "umbrick.findings/1"
-        assert len(findings.to_json()["recordings"][0]["findings"]) == len(findings)
+        told = json.loads(findings.to_json())
+        assert told["schema"] == "umbrick.findings/1"
+        assert len(told["recordings"][0]["findings"]) == len(findings)
 
 
 def test_mending_is_what_the_command_line_does(hot, tmp_path, monkeypatch):
@@ -114,6 +115,20 @@ def test_errors_are_one_class_and_one_sentence(tmp_path, hot):
             recording.save(write(tmp_path / "there.wav", voice(0.1)))
 
 
+def test_reports_are_returned_and_written(hot, tmp_path):
+    told = umbrick.report(hot, html=tmp_path / "r.html", csv=tmp_path / "r.csv", json=tmp_path / "r.json")
+    assert told["schema"] == "umbrick.report/1"
+    assert told["recordings"][0]["findings"]
+    assert json.loads((tmp_path / "r.json").read_text()) == told
+    assert "<html" in (tmp_path / "r.html").read_text()
+    with pytest.raises(umbrick.UmbrickError, match="exists already"):
+        umbrick.report(hot, json=tmp_path / "r.json")
+    with umbrick.open(hot) as recording:
+        (entry,) = umbrick.report(recording.mend())["recordings"]
+        assert entry["mends"]
+        assert entry["measures_after"]
+
+
 def test_tracks_are_opened_by_number(tmp_path):
     path = write_video(tmp_path / "a.mkv", [("flac", voice(1.0)), ("flac", voice(1.0, seed=2))])
     with umbrick.open(path, track=1) as second, umbrick.open(path) as first:
@@ -126,6 +141,7 @@ def test_a_batch_returns_its_report(hot, tmp_path, monkeypatch):
     told = umbrick.batch([hot], tmp_path / "out", regimen)
     assert [entry["path"] for entry in told["recordings"]] == [str(hot)]
     assert (tmp_path / "out" / "hot.wav").exists()
+    assert json.loads((tmp_path / "out" / "report.json").read_text()) == told
     with pytest.raises(umbrick.UmbrickError):
         umbrick.batch([hot], tmp_path / "out", regimen, scheduler="tcp://nowhere:1")
 

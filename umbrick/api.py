@@ -27,12 +27,16 @@ asked for. No interface is loaded.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, replace
 from os import PathLike
 from pathlib import Path
 from typing import Any, overload
 
+from umbrick.casebook.casebook import Casebook, is_casebook
+from umbrick.casebook.reporting import facts_of_shelf
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError, UmbrickError
 from umbrick.core.mend.place import Place
@@ -43,11 +47,14 @@ from umbrick.core.quick_transforms import use_quick_transforms
 from umbrick.core.regimen.regimen import Regimen as _Regimen
 from umbrick.core.report.document import document as document_of_report
 from umbrick.core.report.facts import Facts
+from umbrick.core.report.page import page
+from umbrick.core.report.table import as_csv
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.recording import Recording as _Opened
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.saving import format_for
 from umbrick.core.sound.source import Samples
+from umbrick.core.sound.whole_file import write_whole
 from umbrick.core.survey.document import document, findings_as_json, measures_as_json
 from umbrick.core.survey.finding import Finding as _Finding
 from umbrick.core.survey.finding import State
@@ -57,13 +64,15 @@ from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.version import Version
 from umbrick.work.batch.cluster import run_on_cluster
 from umbrick.work.batch.gathering import gathered
-from umbrick.work.batch.reports import report_document
+from umbrick.work.batch.reports import report_document, write_report
 from umbrick.work.batch.running import run_batch
 from umbrick.work.batch.treating import Order
 from umbrick.work.doing import Done, by_method, by_plan, by_regimen, by_treatment, places_for, sure_enough, write
 
 _Path = str | PathLike[str]
 _Spans = str | Sequence[tuple[int, int]]
+_dumps = json.dumps
+"""``json`` is also the name of an argument."""
 
 
 @dataclass(frozen=True)
@@ -112,8 +121,8 @@ class Findings(Sequence[Finding]):
     def __iter__(self) -> Iterator[Finding]:
         return iter(self._all)
 
-    def to_json(self) -> dict[str, Any]:
-        """Return the findings as plain values (schema ``umbrick.findings/1``)."""
+    def to_json(self) -> str:
+        """Return the findings as JSON (schema ``umbrick.findings/1``)."""
         cores = [finding._core for finding in self._all]
         entry = {
             "path": self._path,
@@ -123,7 +132,7 @@ class Findings(Sequence[Finding]):
             "measures": measures_as_json(self._survey.measures(self._sensitivity)),
             "findings": findings_as_json(cores, self._source.rate),
         }
-        return document([entry])
+        return json.dumps(document([entry]), ensure_ascii=False, allow_nan=False)
 
 
 class Recording:
@@ -383,9 +392,9 @@ def open(path: _Path, track: int | None = None) -> Recording:
 
 
 def batch(
-    files: Iterable[_Path],
+    files: _Path | Iterable[_Path],
     out: _Path,
-    regimen: Regimen,
+    regimen: Regimen | _Path,
     jobs: int = 1,
     scheduler: str | None = None,
 ) -> dict[str, Any]:
@@ -396,11 +405,11 @@ def batch(
 
     Parameters
     ----------
-    files : iterable of path
+    files : path or iterable of path
         Files, or folders with all recordings below them.
     out : path
-        The folder for the results.
-    regimen : Regimen
+        The folder for the results, and for ``report.json``, ``.html`` and ``.csv``.
+    regimen : Regimen or path
     jobs : int
         Files treated side by side.
     scheduler : str, optional
@@ -414,19 +423,84 @@ def batch(
     Raises
     ------
     UmbrickError
-        If nothing can be written there, or no scheduler answers.
+        If there is no recording, nothing can be written there, or no scheduler answers.
     """
     if jobs < 1:
         raise ParameterError("A batch needs at least one job.")
-    order = Order(str(Path(out)), regimen.to_dict())
-    items = gathered([Path(file) for file in files], Path(out))
+    held = regimen if isinstance(regimen, Regimen) else Regimen.load(regimen)
+    order = Order(str(Path(out)), held.to_dict())
+    given = [files] if isinstance(files, str | PathLike) else list(files)
+    items = gathered([Path(file) for file in given], Path(out))
+    if not items:
+        raise ParameterError("There is no recording among these files.", "Nothing was done.")
     outcome = run_on_cluster(items, order, scheduler) if scheduler else run_batch(items, order, jobs)
-    return report_document(list(outcome.entries.values()), order.regimen)
+    entries = list(outcome.entries.values())
+    write_report(entries, order.regimen, Path(out) / "report.json")
+    return report_document(entries, order.regimen)
 
 
-def report(recordings: Iterable[Recording]) -> dict[str, Any]:
-    """Return what was found in recordings and done to them (schema ``umbrick.report/1``)."""
-    return document_of_report([_facts_of(recording) for recording in recordings])
+def report(
+    source: _Path | Recording | Iterable[Recording],
+    html: _Path | None = None,
+    csv: _Path | None = None,
+    json: _Path | None = None,
+    overwrite: bool = False,
+) -> dict[str, Any]:
+    """Return what was found and done, and write it where asked, as ``umbrick report`` does.
+
+    Parameters
+    ----------
+    source : path, Recording or iterable of Recording
+        A casebook, a file (which is surveyed), or recordings with what was done to them.
+    html, csv, json : path, optional
+        Where the page, the table and the JSON go.
+    overwrite : bool
+        Whether existing files may be replaced.
+
+    Returns
+    -------
+    dict
+        The report (schema ``umbrick.report/1``).
+
+    Raises
+    ------
+    UmbrickError
+        If something cannot be read, or not be written.
+    """
+    with ExitStack() as opened:
+        facts = _facts_in(source, opened)
+        told = document_of_report(facts)
+        if html is not None:
+            _write_text(html, page(facts), overwrite)
+        if csv is not None:
+            _write_text(csv, as_csv(facts), overwrite)
+        if json is not None:
+            _write_text(json, _dumps(told, ensure_ascii=False, indent=1), overwrite)
+    return told
+
+
+def _write_text(path: _Path, text: str, overwrite: bool) -> None:
+    write_whole(Path(path), text.encode(errors="backslashreplace"), overwrite)
+
+
+def _facts_in(source: _Path | Recording | Iterable[Recording], opened: ExitStack) -> list[Facts]:
+    """Return what is known of everything in a source; what must be open until it is told is given to a stack."""
+    if isinstance(source, Recording):
+        return [_facts_of(source)]
+    if not isinstance(source, str | PathLike):
+        return [_facts_of(recording) for recording in source]
+    path = Path(source)
+    if not is_casebook(path):
+        return [_facts_of(opened.enter_context(open(path)))]
+    casebook = Casebook.open(path)
+    opened.callback(casebook.close)
+    found = []
+    for shelf in casebook.shelves():
+        facts, recording = facts_of_shelf(shelf)
+        if recording is not None:
+            opened.callback(recording.close)
+        found.append(facts)
+    return found
 
 
 def _facts_of(recording: Recording) -> Facts:
