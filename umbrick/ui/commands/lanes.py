@@ -9,7 +9,7 @@ from umbrick.ui.bench.linking import Linking
 from umbrick.ui.bench.picture import Picturing
 from umbrick.ui.commands.command import Command
 
-_MENU = "Lan&es"
+_MENU = "Lanes"
 
 
 def lane_commands(

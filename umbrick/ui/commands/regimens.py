@@ -9,7 +9,7 @@ from umbrick.ui.bench.regimens import KEYS, Regimens
 from umbrick.ui.commands.command import Command
 from umbrick.ui.dialogs.regimen_dialogs import RegimenDialogs
 
-_MENU = "Re&gimen"
+_MENU = "Reg&imen"
 
 
 def regimen_commands(bench: Bench, regimens: Regimens, dialogs: RegimenDialogs) -> list[Command]:
