@@ -54,7 +54,7 @@ def run(files: list[Path]) -> None:
         bench = window.bench
         began = time.monotonic()
         window.open(paths)
-        wait(lambda: bench.work is not None and bench.work.sketch is not None)
+        wait(lambda: any(work.sketch is not None for work in bench.works))
         first = time.monotonic() - began
         wait(lambda: len(bench.works) == _LANES)
         opened = time.monotonic() - began

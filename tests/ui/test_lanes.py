@@ -73,7 +73,11 @@ def test_the_nine_are_put_on_one_clock(nine):
     panel = nine.window.lanes
     assert panel.isVisible()
     assert [head.name.text() for head in panel.heads] == [f"mic-{number}" for number in range(9)]
-    assert len(panel.images) == 9
+    shown = len(panel.images)
+    assert 2 <= shown <= 6
+    panel.verticalScrollBar().setValue(panel.verticalScrollBar().maximum())
+    nine.settle()
+    assert max(panel.images) == 8
 
 
 def test_the_microphone_with_the_crack_is_found_and_mended(nine):

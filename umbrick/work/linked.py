@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
@@ -16,6 +17,7 @@ from umbrick.core.mend.method import Reworking
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import Remedy
+from umbrick.core.processors import processors
 from umbrick.core.timeline.history import Edit, History, Mend
 from umbrick.core.timeline.lifting import lift_off, switch_off, switch_on
 from umbrick.core.timeline.positions import origin_of_place, place_of_origin
@@ -180,17 +182,25 @@ class LinkedSet:
             raise ParameterError(
                 "There is no mend to carry.", "Mend in one lane first; what changes the time is in all lanes already."
             )
+        made: dict[int, Mended | ParameterError] = {}
+
+        def carry(number: int) -> None:
+            try:
+                made[number] = self._carried(lanes[number], work, edit)
+            except ParameterError as error:
+                made[number] = error
+            progress(len(made) / len(lanes))
+
+        with ThreadPoolExecutor(processors(), "carry") as pool:
+            list(pool.map(carry, range(len(lanes))))
         parts, why = [], ""
         for number, lane in enumerate(lanes):
-            try:
-                mended = self._carried(lane, work, edit)
-            except ParameterError as error:
-                why = why or f"{lane.work.name}: {error}"
+            mended = made[number]
+            if isinstance(mended, ParameterError):
+                why = why or f"{lane.work.name}: {mended}"
                 continue
-            parts.append(
-                Part(lane.work.shelf, lane.work.history, mended.edit(f"{edit.title}, carried"), mended.version)
-            )
-            progress((number + 1) / len(lanes))
+            title = f"{edit.title}, carried"
+            parts.append(Part(lane.work.shelf, lane.work.history, mended.edit(title), mended.version))
         if not parts:
             raise ParameterError(why or "No other lane has sound there.")
         return parts

@@ -198,9 +198,9 @@ class Opening(QObject):
         elif recording.damage:
             self._bench.failed.emit(f"{recording.damage} The readable part is open.")
         self._offer_tracks(work)
-        self._casebooks.learn_identity(work)
         self.loaded.emit(work)
         if pyramid.is_complete:
+            self._casebooks.learn_identity(work)
             self._bench.measure_peak(work)
             return
 
@@ -299,6 +299,8 @@ class Opening(QObject):
             self.progressed.emit(share)
 
     def _drawn(self, work: Work) -> None:
+        # Reading all of a file for its name comes after reading it for what is seen.
+        self._casebooks.learn_identity(work)
         self._grew(work, 1.0)
         self._bench.measure_peak(work)
         if damage := work.recording.damage_found():

@@ -44,8 +44,10 @@ class _LaneWave:
 
 @dataclass(frozen=True)
 class _LanesRequest:
-    """What the picture of all lanes depends on; equal requests give equal pictures."""
+    """What the pictures of the lanes in view depend on, the first of which is number ``first``; equal requests give
+    equal pictures."""
 
+    first: int
     lanes: tuple[_LaneWave, ...]
     size: tuple[int, int]
     ratio: float
@@ -128,7 +130,8 @@ class LanesPanel(QScrollArea):
         self._linking = linking
         self.theme = themes.DAYLIGHT
         self.heads: list[LaneHead] = []
-        self.images: list[QImage] = []
+        self.images: dict[int, QImage] = {}
+        """Of the lanes in view, by their numbers."""
         self.picture: _LanesRequest | None = None
         self._body = _Body(self)
         self.setWidget(self._body)
@@ -142,6 +145,7 @@ class LanesPanel(QScrollArea):
         self._renderer.fault.connect(bench.jobs.fault)
         self._soon = QTimer(self, singleShot=True, interval=0)
         self._soon.timeout.connect(self.refresh)
+        self.verticalScrollBar().valueChanged.connect(self._soon.start)
         for signal in (
             bench.recording_changed, bench.lanes_changed, bench.edited, bench.learned, bench.view_changed,
             bench.place_changed, linking.changed, linking.ranked_changed,
@@ -180,7 +184,7 @@ class LanesPanel(QScrollArea):
             height = _ROW_HEIGHT * len(lanes)
             self.setMinimumHeight(min(height, 3 * _ROW_HEIGHT))
             self.setMaximumHeight(min(height, _MOST_HEIGHT))
-            self.images = []
+            self.images = {}
         for head in self.heads:
             head.refresh()
         request = self._request()
@@ -201,15 +205,23 @@ class LanesPanel(QScrollArea):
         width = max(8, round(self._body.width() * ratio))
         top = 1.08 * max(_LEAST_TOP, *(lane.work.peak for lane in linked.lanes))
         waves = []
-        for lane in linked.lanes:
+        first, last = self._in_view(len(linked.lanes))
+        for lane in linked.lanes[first:last]:
             shift = linked.place_in(lane, work, round(work.passage.start)) - round(work.passage.start)
             window = Window(work.passage.start + shift, work.passage.stop + shift)
             own = lane.work
             waves.append(_LaneWave(own.outcome, window, own.pyramid.measured_frames, own.columns, own.history.original))
-        return _LanesRequest(tuple(waves), (width, round(_WAVE_HEIGHT * ratio)), ratio, round(top, 3), self.theme)
+        return _LanesRequest(
+            first, tuple(waves), (width, round(_WAVE_HEIGHT * ratio)), ratio, round(top, 3), self.theme
+        )
+
+    def _in_view(self, count: int) -> tuple[int, int]:
+        """Return the first lane in view, and the one after the last."""
+        top = self.verticalScrollBar().value()
+        return min(count, top // _ROW_HEIGHT), min(count, -(-(top + self.viewport().height()) // _ROW_HEIGHT))
 
     def _take(self, request: _LanesRequest, images: list[QImage]) -> None:
-        self.picture, self.images = request, images
+        self.picture, self.images = request, dict(enumerate(images, request.first))
         self._body.update()
         if (wanted := self._request()) is not None and wanted != request:
             self._renderer.request(wanted)
@@ -244,8 +256,8 @@ class _Body(QWidget):
         work = panel._bench.work
         for number, (head, row) in enumerate(zip(panel.heads, panel.rows(), strict=True)):
             painter.fillRect(row, theme.color("paper"))
-            if number < len(panel.images):
-                painter.drawImage(row.topLeft(), panel.images[number])
+            if (image := panel.images.get(number)) is not None:
+                painter.drawImage(row.topLeft(), image)
             if work is not None:
                 self._draw_place(painter, row)
             if head.lane.work is work:
