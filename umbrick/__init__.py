@@ -2,7 +2,10 @@
 
 import importlib
 import os
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from umbrick.api import Finding, Findings, Recording, Regimen, UmbrickError, batch, open, report
 
 __version__ = "0.1.0"
 
@@ -10,16 +13,16 @@ __version__ = "0.1.0"
 # product only makes them wait for each other; it reads this when it is loaded, which is after this module.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 
-_STABLE = {"Finding", "Findings", "Recording", "Regimen", "UmbrickError", "batch", "open", "report"}
+__all__ = ["Finding", "Findings", "Recording", "Regimen", "UmbrickError", "batch", "open", "report"]
 
 
 def __getattr__(name: str) -> Any:
     """Return a part of the stable surface (see :mod:`umbrick.api`), which is loaded when it is first asked for."""
-    if name not in _STABLE:
+    if name not in __all__:
         raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
     api = importlib.import_module("umbrick.api")
     return getattr(api, name)
 
 
 def __dir__() -> list[str]:
-    return sorted({*globals(), *_STABLE})
+    return sorted({*globals(), *__all__})
