@@ -14,7 +14,8 @@ PICTURES = {"webm": "libvpx", "mkv": "libx264", "mp4": "libx264", "mov": "libx26
 TEXT = b"1\n"
 
 
-def write_video(path, sounds=(), rate=25, seconds=2.0, starts_at=0, picture=True, steps=None, extras=False):
+def write_video(path, sounds=(), rate=25, seconds=2.0, starts_at=0, picture=True, steps=None, extras=False,
+                bit_rate=128_000):  # fmt: skip
     """Write a video: ``sounds`` is pairs of codec and samples; ``steps`` the time stamps of pictures, else even."""
     with av.open(path, "w") as held:
         video = None
@@ -25,10 +26,10 @@ def write_video(path, sounds=(), rate=25, seconds=2.0, starts_at=0, picture=True
         tracks = []
         for codec, sound in sounds:
             track = held.add_stream(codec, rate=RATE)
-            track.layout = "mono" if sound.shape[1] == 1 else "stereo"
+            track.layout = {1: "mono", 2: "stereo", 6: "5.1", 8: "7.1"}[sound.shape[1]]
             track.format = _SAMPLES[codec]
             if codec in ("aac", "libopus"):
-                track.bit_rate = 128_000
+                track.bit_rate = bit_rate
             track.metadata["title"] = f"Microphone {len(tracks)}"
             tracks.append((track, sound))
         if extras:

@@ -96,6 +96,28 @@ def test_lossy_sound_stays_where_it_was(tmp_path, ending, codec, starts_at, open
         assert again.source.frames == recording.source.frames
 
 
+@pytest.mark.parametrize(
+    ("codec", "rate"), [("libopus", 256_000), ("libopus", 24_000), ("aac", 320_000), ("aac", 24_000)]
+)
+def test_any_bit_rate_of_the_old_track_is_taken(tmp_path, codec, rate, opened, copied):
+    recording = opened(write_video(tmp_path / "a.mkv", [(codec, voice(1.0))], bit_rate=rate))
+    _, again = copied(recording, tmp_path / "b.mkv")
+    assert lag_between(sound_of(again), sound_of(recording)) == 0
+
+
+@pytest.mark.parametrize(
+    ("name", "codec", "channels"), [("a.mkv", "flac", 6), ("a.mp4", "aac", 6), ("a.mov", "pcm_s16le", 8)]
+)
+def test_channels_of_a_room_stay_in_their_order(tmp_path, name, codec, channels, opened, copied):
+    sound = np.concatenate([voice(0.5, seed=number, pitch=100 + 9 * number) for number in range(channels)], axis=1)
+    recording = opened(write_video(tmp_path / name, [(codec, 0.9 * sound)], picture=False))
+    _, again = copied(recording, tmp_path / f"b{name[1:]}")
+    assert again.track.layout == recording.track.layout == {6: "5.1", 8: "7.1"}[channels]
+    one, other = sound_of(recording), sound_of(again)
+    alike = np.abs(np.corrcoef(one.T, other.T)[:channels, channels:])
+    assert (alike.argmax(axis=1) == np.arange(channels)).all()
+
+
 def test_vorbis_is_made_where_a_container_has_it(tmp_path, opened, copied):
     sound = voice(2.0)
     flac = opened(write_video(tmp_path / "a.mkv", [("flac", sound)]))

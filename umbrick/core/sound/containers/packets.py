@@ -19,11 +19,19 @@ from umbrick.core.sound.formats import FileFormat
 
 
 class _Codec(NamedTuple):
-    """The encoder's name, the sample type it takes, and bits a second and channel below which it is not used."""
+    """The encoder's name, the sample type it takes, and of lossy ones the bits a second: for each channel at least and
+    at most, and at most for all."""
 
     name: str
     samples: str
     least_bit_rate: int = 0
+    most_bit_rate: int = 0
+    most_in_all: int = 1_000_000_000
+
+    def bit_rate(self, wanted: int, channels: int) -> int:
+        """Return a rate that the encoder takes, as near to a wanted one as it can be."""
+        most = min(self.most_bit_rate * channels, self.most_in_all)
+        return min(max(wanted, self.least_bit_rate * channels), most)
 
 
 _CODECS = {
@@ -34,10 +42,10 @@ _CODECS = {
     "PCM_16": _Codec("pcm_s16le", "s16"),
     "PCM_24": _Codec("pcm_s24le", "s32"),
     "FLOAT": _Codec("pcm_f32le", "flt"),
-    "OPUS": _Codec("libopus", "flt", 96_000),
-    "AAC": _Codec("aac", "fltp", 128_000),
-    "MPEG_LAYER_III": _Codec("libmp3lame", "fltp", 128_000),
-    "AC3": _Codec("ac3", "fltp", 128_000),
+    "OPUS": _Codec("libopus", "flt", 96_000, 256_000),
+    "AAC": _Codec("aac", "fltp", 128_000, 288_000),
+    "MPEG_LAYER_III": _Codec("libmp3lame", "fltp", 128_000, 320_000, 320_000),
+    "AC3": _Codec("ac3", "fltp", 96_000, 640_000, 640_000),
 }
 _SEGMENT_FRAMES = 4096
 """Frames a packet for codecs that take any number."""
@@ -82,9 +90,7 @@ class EncodedTrack:
             self.stream.format = codec.samples
             if codec.least_bit_rate:
                 # More than the old one had, as encoders stay a little below what they are asked for.
-                self.stream.bit_rate = max(
-                    round(_MORE_BITS * bit_rate), codec.least_bit_rate * self.stream.layout.nb_channels
-                )
+                self.stream.bit_rate = codec.bit_rate(round(_MORE_BITS * bit_rate), self.stream.layout.nb_channels)
             self.stream.codec_context.open()
         except (ValueError, av.error.FFmpegError) as error:
             raise ParameterError(
