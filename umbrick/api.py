@@ -312,9 +312,7 @@ class Recording:
     def _after(self, done: Done) -> Recording:
         """Return what was done to this recording, with what was done before."""
         before = self._done
-        whole = replace(
-            done, mends=(*before.mends, *done.mends), course=(*before.course, *done.course), peak=max(done.peak, 0.0)
-        )
+        whole = replace(done, mends=(*before.mends, *done.mends), course=(*before.course, *done.course))
         return Recording(self._opened, self._original, whole, {})
 
     def _places(self, at: _Spans, channels: Iterable[int] | None) -> list[Place]:

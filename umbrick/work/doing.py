@@ -141,15 +141,15 @@ def by_regimen(
     """Return a recording with a regimen run on it."""
     ground = Ground(original, original, Tiles())
     ran = run_regimen(ground, regimen, findings, lambda share: progress(0.7 * share))
-    outcome = Ground(ran.version, original, ground.tiles).through(ran.course)
-    highest = max(peak, ran.peak)
+    outcome = Ground(ran.mended.version, original, ground.tiles).through(ran.course)
+    highest = max(peak, ran.mended.peak)
     if ran.course:
         highest = highest_sample(outcome, lambda share: progress(0.7 + 0.3 * share))
-    told = [f"{format_clock(place.start, original.rate)} was left as it is: {why}" for place, why in ran.refused]
+    told = [f"{format_clock(place.start, original.rate)} was left as it is: {why}" for place, why in ran.mended.refused]
     told += [f"Declined: {reason}" for reason in ran.declined]
     if ran.doubtful:
         told.append(f"{format_count(len(ran.doubtful), 'doubtful finding')} left for a human ear.")
-    return Done(ran.version, ran.mends, highest, ran.course, outcome, tuple(told), ran)
+    return Done(ran.mended.version, ran.mended.mends, highest, ran.course, outcome, tuple(told), ran)
 
 
 def places_for(

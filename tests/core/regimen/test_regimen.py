@@ -44,7 +44,7 @@ def ran(version, held, findings):
 
 
 def outcome_of(version, done):
-    return Ground(done.version, version, Tiles()).through(done.course)
+    return Ground(done.mended.version, version, Tiles()).through(done.course)
 
 
 def test_a_regimen_is_what_its_steps_are_one_by_one():
@@ -61,11 +61,11 @@ def test_a_regimen_is_what_its_steps_are_one_by_one():
         places = [Place.of(f) for f in findings if f.kind in step.where.kinds and f.confidence >= 0.75]
         damage = [Place.of(f) for f in findings if f.kind in step.method.minds]
         by_hand = apply_method(by_hand, step.method, step.settings, places, damage).version
-    assert np.array_equal(whole.version.read(0, version.frames), by_hand.read(0, version.frames))
+    assert np.array_equal(whole.mended.version.read(0, version.frames), by_hand.read(0, version.frames))
     only = ran(by_hand, Regimen("", held.course), [])
     frames = version.frames
     assert np.array_equal(outcome_of(version, whole).read(0, frames), outcome_of(by_hand, only).read(0, frames))
-    assert len(whole.mends) >= 4
+    assert len(whole.mended.mends) >= 4
 
 
 def test_what_is_doubtful_is_left_and_told():
@@ -73,7 +73,7 @@ def test_what_is_doubtful_is_left_and_told():
     findings = surveyed(version)
     held = regimen({"method": "bridge", "where": "findings:dropout"}, survey={"least_confidence": 1.0})
     done = ran(version, held, findings)
-    assert not done.mends
+    assert not done.mended.mends
     assert {finding.kind for finding in done.doubtful} == {"dropout"}
 
 
@@ -86,9 +86,9 @@ def test_what_changes_the_length_moves_what_is_mended_after_it():
     )
     done = ran(version, held, findings)
     (hole,) = findings
-    mend = done.mends[-1]
+    mend = done.mended.mends[-1]
     assert mend.method == "bridge"
-    assert mend.start == hole.start - (version.frames - done.version.frames)
+    assert mend.start == hole.start - (version.frames - done.mended.version.frames)
 
 
 def test_pauses_and_steps_that_are_off():
@@ -98,7 +98,7 @@ def test_pauses_and_steps_that_are_off():
         {"method": "level", "where": "all", "set": {"gain_db": -60}, "is_on": False},
     )
     done = ran(version, held, [])
-    assert all(mend.parameters["gain_db"] == -6 for mend in done.mends)
+    assert all(mend.parameters["gain_db"] == -6 for mend in done.mended.mends)
 
 
 def test_a_treatment_that_finds_nothing_declines_and_the_rest_goes_on():

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import NamedTuple
 
@@ -125,13 +125,11 @@ class Stack:
         change = mended.change
         runs = Runs.of([own_pieces(change.inserted.run(row)) for row in range(len(change))])
         own = Change.of(version, change.starts + offset, change.stops + offset, runs)
+        every = tuple(range(version.channels))
         mends = tuple(
-            mend.__class__(
-                mend.method, mend.start + offset, mend.stop + offset, tuple(range(version.channels)), mend.parameters,
-                mend.seam_score, mend.time_shift,
-            )
+            replace(mend, start=mend.start + offset, stop=mend.stop + offset, channels=every, finding_ids=())
             for mend in mended.mends
-        )  # fmt: skip
+        )
         return Mended(own.apply(version), own, mends, mended.parts, mended.peak)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 from umbrick.core.course.laid import Ground
@@ -13,11 +14,11 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.measure.pauses import all_pauses
 from umbrick.core.mend.applying import Mended
 from umbrick.core.mend.place import Place
-from umbrick.core.mend.plan import Batch, Refused, carried_out
+from umbrick.core.mend.plan import Batch, Outcome, Refused, carried_out
 from umbrick.core.regimen.regimen import ALL, PAUSES, Regimen, Step
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.survey.table import FindingTable
-from umbrick.core.timeline.history import Edit, Mend
+from umbrick.core.timeline.history import Edit
 from umbrick.core.timeline.marks import CourseTurn
 from umbrick.core.timeline.positions import map_spans
 from umbrick.core.timeline.version import Version
@@ -26,35 +27,20 @@ _MENDING_SHARE = 0.6
 
 
 class Ran(NamedTuple):
-    """What became of a regimen: the mended version, the course over it, what could not be done, and what was left.
+    """What became of a regimen: what became of its mends, the course over them, and what was left.
 
-    ``doubtful`` are findings of the kinds it mends that were not sure enough.
+    ``declined`` found nothing to do; ``doubtful`` are findings of the kinds it mends that were not sure enough.
     """
 
-    version: Version
-    stages: tuple[Mended, ...]
+    mended: Outcome
     course: Course
-    refused: tuple[Refused, ...]
     declined: tuple[str, ...]
     doubtful: tuple[Finding, ...]
 
-    @property
-    def mends(self) -> tuple[Mend, ...]:
-        """Every mend."""
-        return tuple(mend for stage in self.stages for mend in stage.mends)
-
-    @property
-    def peak(self) -> float:
-        """The highest sample that was rebuilt, 0 if none was."""
-        return max((stage.peak for stage in self.stages), default=0.0)
-
     def edit(self, title: str) -> Edit:
         """Return all of it as one step of the history of a recording whose course is empty."""
-        parts = tuple(part for stage in self.stages for part in stage.parts)
-        owners = tuple(number for number, stage in enumerate(self.stages) for _ in stage.mends)
-        marks = (CourseTurn((), self.course),) if self.course else ()
-        changes = tuple(stage.change for stage in self.stages)
-        return Edit(title, changes, self.mends, parts, marks=marks, owners=owners)
+        edit = self.mended.edit(title)
+        return replace(edit, marks=(CourseTurn((), self.course),)) if self.course else edit
 
 
 def run_regimen(
@@ -101,7 +87,7 @@ def run_regimen(
     course, declined = _laid(ground, version, regimen, sure, progress, is_cancelled)
     meant = {kind for step in regimen.mends for kind in step.where.kinds}
     doubtful = tuple(f for f in findings if f.kind in meant and f.confidence < regimen.least_confidence)
-    return Ran(version, tuple(stages), course, tuple(refused), declined, doubtful)
+    return Ran(Outcome(version, tuple(stages), tuple(refused)), course, declined, doubtful)
 
 
 def _laid(

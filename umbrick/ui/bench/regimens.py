@@ -114,7 +114,6 @@ class Regimens(Task):
         def run(job: Job) -> Ran:
             known: Sequence[Finding]
             if survey is not None and work.history.is_in_place:
-                known = work.table.findings
                 wanted = survey.sifted(dict(regimen.sensitivity))
                 known = [finding for finding in wanted if finding.id in work.table.rows]
                 share = 0.0
@@ -127,7 +126,7 @@ class Regimens(Task):
             ran = run_regimen(
                 ground, regimen, known, lambda done: job.report(share + (1 - share) * done), job.is_cancelled
             )
-            work.measure_peak(ran.version)
+            work.measure_peak(ran.mended.version)
             return ran
 
         def done(ran: Ran) -> None:
@@ -142,7 +141,7 @@ class Regimens(Task):
                 self._tell(work, regimen, ran)
                 self.run(rest, regimen)
 
-            self._bench.commit_behind(work, edit, ran.version, told)
+            self._bench.commit_behind(work, edit, ran.mended.version, told)
 
         job = self._run(f"running {regimen.name}", run, done, "Stopped; nothing was changed.")
         job.ended.connect(lease.release)
@@ -150,7 +149,7 @@ class Regimens(Task):
     def _tell(self, work: Work, regimen: Regimen, ran: Ran) -> None:
         left = f" {format_count(len(ran.doubtful), 'doubtful finding')} left for your ear." if ran.doubtful else ""
         why = f" {ran.declined[0]}" if ran.declined else ""
-        mended, steps = format_count(len(ran.mends), "place"), format_count(len(ran.course), "step")
+        mended, steps = format_count(len(ran.mended.mends), "place"), format_count(len(ran.course), "step")
         self._bench.said.emit(f"{work.name}: {mended} mended, {steps} laid.{left}{why} One undo takes it all back.")
 
 

@@ -180,7 +180,7 @@ def _for_an_ear(facts: Facts, done: Done, survey: Survey, sensitivity: dict[str,
     if done.ran is not None:
         if count := len(done.ran.doubtful):
             reasons.append(f"{format_count(count, 'doubtful finding')} left as found")
-        if count := len(done.ran.refused):
+        if count := len(done.ran.mended.refused):
             reasons.append(f"{format_count(count, 'place')} could not be mended")
         reasons += [f"Declined: {reason}" for reason in done.ran.declined]
     if facts.timing_debt:
