@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import time
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -21,7 +22,7 @@ from umbrick.work.batch.gathering import gathered
 from umbrick.work.batch.journal import NAME
 from umbrick.work.batch.reports import as_csv, as_page, report_document
 from umbrick.work.batch.running import run_batch
-from umbrick.work.batch.treating import Order, treat
+from umbrick.work.batch.treating import DONE, Order, treat
 from umbrick.work.batch.watching import arriving
 
 REGIMEN = {
@@ -163,6 +164,18 @@ def test_casebooks_hold_what_was_done_to_be_lifted_off(tmp_path):
     assert shelf.survey(recording.source.frames).table.findings
     recording.close()
     casebook.close()
+
+
+def test_a_casebook_that_somebody_worked_in_stays_when_its_file_is_done_again(tmp_path):
+    source, out = tapes(tmp_path / "in", 1), tmp_path / "out"
+    order = order_for(out, with_casebooks=True, overwrite=True)
+    (first,) = in_this_process(gathered([source], out), order).values()
+    worked_in = Path(first["casebook"]).read_bytes()
+    (second,) = in_this_process(gathered([source], out), order).values()
+    assert second["status"] == DONE
+    assert second["casebook"] != first["casebook"]
+    assert Path(first["casebook"]).read_bytes() == worked_in
+    Casebook.open(Path(second["casebook"])).close()
 
 
 def test_two_files_are_not_written_to_one_place(tmp_path):

@@ -11,6 +11,7 @@ from umbrick.casebook.casebook import Casebook
 from umbrick.casebook.surveys import Surveyed
 from umbrick.core.errors import FileError, UmbrickError
 from umbrick.core.fault_log import fault_named, note_fault
+from umbrick.core.free_names import free_path
 from umbrick.core.paths import cache_folder
 from umbrick.core.plain_text import plain_line
 from umbrick.core.processors import limit_processors
@@ -96,7 +97,7 @@ def _treated(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
     regimen = Regimen.parsed(order.regimen)
     target = target_of(order, item)
     if not order.is_dry and target.exists():
-        if target.exists() and item.source.exists() and target.samefile(item.source):
+        if item.source.exists() and target.samefile(item.source):
             raise FileError(f"{target.name} is the source itself.", "Choose another output folder.")
         if not (may_replace or order.overwrite):
             raise FileError(f"{target} exists already.", "It was not touched; give --overwrite to replace it.")
@@ -192,9 +193,7 @@ def _for_an_ear(facts: Facts, done: Done, survey: Survey, sensitivity: dict[str,
 
 def _write_casebook(recording: Recording, target: Path, done: Done, survey: Survey, regimen: Regimen) -> Path:
     """Write what was done as a casebook beside the result, in which a person can look, and lift off what they will."""
-    path = target.with_suffix(".casebook")
-    for suffix in ("", "-wal", "-shm"):
-        path.with_name(path.name + suffix).unlink(missing_ok=True)
+    path = free_path(target.with_suffix(".casebook"))  # somebody may have worked on in the one that is there
     casebook = Casebook.create(path)
     try:
         shelf = casebook.add(recording)
