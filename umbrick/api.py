@@ -57,7 +57,6 @@ from umbrick.core.sound.source import Samples
 from umbrick.core.sound.whole_file import write_whole
 from umbrick.core.survey.document import document, findings_as_json, measures_as_json
 from umbrick.core.survey.finding import Finding as _Finding
-from umbrick.core.survey.finding import State
 from umbrick.core.survey.registry import KINDS, kinds_named
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.timeline.history import Mend
@@ -505,11 +504,10 @@ def _facts_of(recording: Recording) -> Facts:
     opened, done = recording._opened, recording._done
     first = Recording(opened, recording._original, Done(recording._original, (), 0.0), {})
     survey = first._survey(None)
-    mended = {finding_id: State.MENDED for mend in done.mends for finding_id in mend.finding_ids}
     after = recording._survey(None).measures({}) if done.count else None
     return Facts(
         str(opened.path), sha256_of(opened.path), opened.format, recording._original, done.version, survey.sifted({}),
-        mended, done.mends, measures_before=survey.measures({}), measures_after=after, course=done.course,
+        done.states, done.mends, measures_before=survey.measures({}), measures_after=after, course=done.course,
     )  # fmt: skip
 
 

@@ -42,7 +42,7 @@ from umbrick.core.sound.saving import Saved, format_for, over_message
 from umbrick.core.sound.sound_file import real_path
 from umbrick.core.sound.whole_file import refuse_no_folder
 from umbrick.core.survey.detector import Kind
-from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.survey import Survey
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import amplitude_to_db, format_count, format_lowering, parse_db, parse_frames
@@ -178,7 +178,6 @@ def mend_command(
             )
         if report_path and survey is not None:
             after = _survey_of(saved, track if form.has_tracks else None, wanted, quiet)
-            mended = {finding_id: State.MENDED for mend in done.mends for finding_id in mend.finding_ids}
             facts = Facts(
                 str(recording.path),
                 sha256,
@@ -186,7 +185,7 @@ def mend_command(
                 original,
                 done.version,
                 findings,
-                mended,
+                done.states,
                 done.mends,
                 measures_before=survey.measures(sensitivity),
                 measures_after=after.measures(sensitivity),

@@ -26,7 +26,7 @@ from umbrick.core.report.facts import done_in_words
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.recording import Recording
 from umbrick.core.sound.saving import Papers, Saved, save
-from umbrick.core.survey.finding import Finding
+from umbrick.core.survey.finding import Finding, State
 from umbrick.core.timeline.history import Mend
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_count
@@ -68,6 +68,11 @@ class Done:
     def count(self) -> int:
         """How many things were done."""
         return len(self.mends) + len(self.course)
+
+    @property
+    def states(self) -> dict[str, State]:
+        """What has become of findings, by their ids; those that are not named are open."""
+        return {finding_id: State.MENDED for mend in self.mends for finding_id in mend.finding_ids}
 
     def gain_db(self, form: FileFormat, ceiling_dbfs: float | None) -> float:
         """Return the level change on saving: to a ceiling, or so that nothing is cut off in fixed point."""

@@ -23,7 +23,7 @@ from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.saving import format_for
 from umbrick.core.sound.sound_file import stamp_of
-from umbrick.core.survey.finding import Finding, State
+from umbrick.core.survey.finding import Finding
 from umbrick.core.survey.registry import KINDS
 from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.timeline.version import Version
@@ -157,9 +157,8 @@ def _facts(
     gain_db: float,
     sensitivity: dict[str, float],
 ) -> Facts:
-    mended = {finding_id: State.MENDED for mend in done.mends for finding_id in mend.finding_ids}
     return Facts(
-        str(recording.path), sha256, recording.format, original, done.version, findings, mended, done.mends,
+        str(recording.path), sha256, recording.format, original, done.version, findings, done.states, done.mends,
         measures_before=survey.measures(sensitivity),
         measures_after=after.measures(sensitivity) if after is not None else None,
         gain_db=gain_db,
