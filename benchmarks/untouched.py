@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import tempfile
 from collections import Counter
+from functools import cache
 from pathlib import Path
 from zlib import crc32
 
@@ -25,6 +26,7 @@ _LISTED, _SURE = 0.5, 0.9
 _LEAST_CHANGE_DB = -60.0
 _SECONDS = 12.0
 _HIGHEST = 0.98
+_FADE_SECONDS = 0.01
 
 
 def made(name: str, files: list[Path]):
@@ -35,15 +37,37 @@ def made(name: str, files: list[Path]):
     if found is None:
         return None
     sound, rate, bits = found
-    sound = sound * min(1.0, _HIGHEST / np.abs(sound).max())
-    return np.atleast_2d(sound.T).T, rate, bits
+    sound = np.atleast_2d((sound * min(1.0, _HIGHEST / np.abs(sound).max())).T).T
+    return _with_fades(sound, rate), rate, bits
+
+
+def _with_fades(sound, rate):
+    """Return a sound that begins and ends as a recording does that was cut with care."""
+    frames = round(_FADE_SECONDS * rate)
+    rise = ((np.arange(frames) + 0.5) / frames)[:, np.newaxis]
+    return np.concatenate([sound[:frames] * rise, sound[frames:-frames], sound[-frames:] * rise[::-1]])
 
 
 def _base(files, group):
-    file = next((file for file in files if group_of(file) == group), files[0])
+    """Return the start of a recording of a group in which itself nothing is listed, or else of the first one."""
+    of_group = [file for file in files if group_of(file) == group] or files[:1]
+    return next((base for base in map(_start_of, of_group) if not _listed(*base)), _start_of(of_group[0]))
+
+
+def _start_of(file):
     sound, rate = clean(file)
     wave = sound[: round(_SECONDS * rate), 0]
     return 0.9 * wave / np.abs(wave).max(), rate
+
+
+@cache
+def _listed_of(bytes_of, rate):
+    sound = _with_fades(np.frombuffer(bytes_of)[:, np.newaxis], rate)
+    return any(f.confidence >= _LISTED for findings in survey(sound, rate, 24).values() for f in findings)
+
+
+def _listed(wave, rate):
+    return _listed_of(wave.tobytes(), rate)
 
 
 def change_db(sound, rate, bits):

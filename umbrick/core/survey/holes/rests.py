@@ -45,6 +45,9 @@ _EVEN_SHARE, _SHORTEST_EVEN_SECONDS = 0.04, 0.012
 
 _EVEN_SLACK = 0.02
 _FEWEST_EVEN = 3
+_SHORTEST_BEAT_SECONDS, _FEWEST_ON_BEAT = 0.1, 3
+"""Holes of that length that begin and end on the beats of one time are an arranger's."""
+
 _LEAST_ODDS, _MOST_ODDS = -1.0, 3.0
 _USUAL_ODDS = 1.0
 """Recordings have missing sound, with more than that in the mean, or rests, with less; bounded, so that none of their
@@ -140,7 +143,8 @@ def confidences(
     rate : int
     """
     begins, ends = np.array(starts, np.int64), np.array(stops, np.int64)
-    alone = np.array(odds, np.float64) + _EVEN * _come_evenly(begins, ends, round(_SHORTEST_EVEN_SECONDS * rate))
+    is_even = _come_evenly(begins, ends, round(_SHORTEST_EVEN_SECONDS * rate)) | _lie_on_beats(begins, ends, rate)
+    alone = np.array(odds, np.float64) + _EVEN * is_even
     says = np.array(weights) * (np.clip(alone, _LEAST_ODDS, _MOST_ODDS) - _USUAL_ODDS)
     others = says.sum() - says + (_LEAST_ODDS - _USUAL_ODDS) * rests
     company = np.clip(_COMPANY * others, _LEAST_COMPANY, _MOST_COMPANY)
@@ -157,3 +161,21 @@ def _come_evenly(starts: npt.NDArray[np.int64], stops: npt.NDArray[np.int64], sh
         if is_part and np.ptp(some) <= max(2.0, _EVEN_SLACK * some.mean()):
             even[of] = True
     return even
+
+
+def _lie_on_beats(starts: npt.NDArray[np.int64], stops: npt.NDArray[np.int64], rate: int) -> npt.NDArray[np.bool_]:
+    """Whether holes are as long as the shortest long one or a multiple, and begin multiples of it from one another."""
+    lengths = (stops - starts).astype(np.float64)
+    long = lengths >= _SHORTEST_BEAT_SECONDS * rate
+    if long.sum() < _FEWEST_ON_BEAT:
+        return np.zeros(len(starts), np.bool_)
+    beat = float(lengths[long].min())
+    first = int(starts[int(np.argmax(long))])
+    off = np.maximum(_off_beat(lengths, beat), _off_beat((starts - first).astype(np.float64), beat))
+    on_beat = long & (off <= _EVEN_SLACK)
+    return on_beat if on_beat.sum() >= _FEWEST_ON_BEAT else np.zeros(len(starts), np.bool_)
+
+
+def _off_beat(frames: Wave, beat: float) -> Wave:
+    """Return how far from a whole number of beats each time is, in beats."""
+    return np.asarray(np.abs(frames / beat - np.round(frames / beat)))

@@ -19,11 +19,13 @@ import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format
+from umbrick.core.survey.impulses.both_sides import is_another_sound
 from umbrick.core.survey.impulses.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
 from umbrick.core.survey.impulses.impulses import Impulses, impulses
 from umbrick.core.survey.impulses.residual import Residual
 from umbrick.core.survey.levels.outline import Outline, outline
 from umbrick.core.survey.levels.voice_likeness import may_be_voice
+from umbrick.core.survey.tones.keyed import is_keyed
 
 Array = npt.NDArray[np.float64]
 
@@ -64,6 +66,10 @@ _SPIKE, _NOTHING_BUT_A_SPIKE = 0.9, 0.99
 """Shares of what is left that a single wrong sample explains: from the one on it is taken for one, from the other on
 nothing else is thought of."""
 
+_HALF_BROKEN_DB, _HALF_BROKEN_NARROW_DB, _BROKEN_DOUBT_DB = 16.0, 7.0, 1.0
+"""A voice's pulses and the joins of a speech synthesizer stand out by less, what is missing by more."""
+
+_MOST_IF_ANOTHER = 0.4
 _EDGE_SHARE = 0.12
 _APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
 _RESTS = 4
@@ -99,8 +105,9 @@ def events(block: Block) -> list[Event]:
         for row in np.flatnonzero(sure.sum(axis=1) >= _LEAST_CONFIDENCE).tolist():
             start, stop = _extent(residual, chosen, row, bool(seen.spike[row] > _SPIKE))
             at = start - skipped, stop - skipped
-            if _is_an_end(known, *at, block.rate) or _is_a_coarse_step(known, *at):
+            if _is_an_end(known, *at, block.rate) or _is_a_coarse_step(known, *at) or _is_keyed(known, *at, block.rate):
                 continue
+            share = _left(sure[row], float(seen.excess_db[row]), known, at, block.rate)
             found.append(
                 Event(
                     # At its ends the residual goes on over sound made up beyond the recording.
@@ -109,10 +116,23 @@ def events(block: Block) -> list[Event]:
                     channel,
                     float(seen.excess_db[row]),
                     float(seen.relative_db[row]),
-                    (float(sure[row, 0]), float(sure[row, 1]), float(sure[row, 2])),
+                    (share * float(sure[row, 0]), share * float(sure[row, 1]), share * float(sure[row, 2])),
                 )
             )
     return found
+
+
+def _left(sure: Array, excess_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int) -> float:
+    """Return how much is left of how sure an impulse is, if it is a break that hardly stands out, or if it lies where
+    another sound begins."""
+    shape = int(np.argmax(sure))
+    if shape == Shape.CLICK:
+        return 1.0
+    if shape == Shape.MOUTH:
+        return _MOST_IF_ANOTHER if is_another_sound(wave, *at, rate, alike_loud=True) else 1.0
+    half_sure_db = _HALF_BROKEN_NARROW_DB if rate < NARROW_BELOW_RATE else _HALF_BROKEN_DB
+    share = float(1 / (1 + np.exp((half_sure_db - excess_db) / _BROKEN_DOUBT_DB)))
+    return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate) else share
 
 
 def _sure(columns: dict[str, Array], rate: int) -> Array:
@@ -146,6 +166,12 @@ def _is_an_end(wave: npt.NDArray[np.float32], start: int, stop: int, rate: int) 
     return faint <= _SILENCE * loud and loud > _GOES_ON * float(np.abs(wave[start:stop]).max())
 
 
+def _is_keyed(wave: npt.NDArray[np.float32], start: int, stop: int, rate: int) -> bool:
+    """Whether a sine is switched to another there."""
+    beside = round(_BESIDE_SECONDS * rate)
+    return is_keyed(wave[max(0, start - beside) : stop + beside], rate)
+
+
 def _is_a_coarse_step(wave: npt.NDArray[np.float32], start: int, stop: int) -> bool:
     """Whether a slow wave rests on one value before it and on another after it: that is how coarse values follow it."""
     if start < _RESTS or stop + _RESTS > len(wave):
@@ -177,9 +203,11 @@ class EventCollector:
         self._format = form
         self._events: list[Event] = []
         self._outlines: list[Outline] = []
+        self._heard = 0
 
     def feed(self, block: Block) -> None:
         """Collect a block's events."""
+        self._heard = block.stop
         self._events += block.shared(events)
         self._outlines.append(block.shared(outline))
 

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
 import numpy.typing as npt
+from scipy.fft import irfft, next_fast_len, rfft
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulses.residual import MARGIN_SEGMENTS, Residual, residuals
 
+Floats = npt.NDArray[np.float32]
 Integers = npt.NDArray[np.int64]
 
 _OVER_MEDIAN = 6.0
@@ -19,17 +23,25 @@ _LONGEST_GAP_SECONDS = 0.12
 _FEWEST_TICKS = 8
 _SHORTEST_SECONDS = 0.1
 _HALF_SURE_PER_SECOND = 16.0
-_SHORT_SECONDS, _SPARSE_PER_SECOND, _MOST_IF_SHORT_AND_SPARSE = 1.5, 45.0, 0.6
-"""So few ticks in so short a time may be a voice's pulses or clapping hands: listed, but not mended unasked."""
+_AT_ONCE = 256
+_SHORT_SECONDS, _SPARSE_PER_SECOND, _MOST_IF_SHORT_AND_SPARSE = 1.5, 45.0, 0.45
+"""So few ticks in so short a time may be a voice's pulses, raindrops or clapping hands."""
 
-_LOW_RATE, _LOW_RATE_PER_SECOND = 16000, 350.0
-"""Below this rate the pulses of a voice are hardly predictable, and look like ticks."""
+_ALIKE, _REGULAR, _NEXT_ALIKE, _NEXT_REGULAR = 0.12, 0.33, 0.08, 0.17
+"""Ticks come at random; where more than a third of the intervals are alike, or more than a sixth like the one before or
+the one before that, they are the pulses of tones, or a machine's."""
 
-_ALIKE, _REGULAR, _PENALTY, _SUREST = 0.12, 0.33, 60.0, 6.0
-"""Ticks come at random; where more than a third of the intervals are alike, they are the pulses of a voice."""
+_AROUND_BINS, _SHORTEST_SECONDS_APART, _LONGEST_SECONDS_APART = 150, 0.0023, 0.016
+_PERIODIC, _PENALTY, _SUREST = 0.5, 60.0, 6.0
+"""And where what is left of the sound around one comes again after some milliseconds, they are the pulses of a voice of
+which just some stand out, or many hands."""
 
-_NEXT_ALIKE, _NEXT_REGULAR = 0.08, 0.17
-"""And where more than a sixth are like the one before, or the one before that, the pulses of tones that change."""
+
+class Ticks(NamedTuple):
+    """Frames of ticks in order, and of each how much of the residual within 50 ms comes again after a pitch cycle."""
+
+    frames: Integers
+    periodic: Floats
 
 
 class CrackleDetector:
@@ -37,7 +49,7 @@ class CrackleDetector:
 
     def __init__(self, form: Format) -> None:
         self._format = form
-        self._ticks: list[Integers] = []
+        self._ticks: list[Ticks] = []
         self._heard = 0
 
     def feed(self, block: Block) -> None:
@@ -48,21 +60,21 @@ class CrackleDetector:
     def findings(self) -> list[Finding]:
         """Return the stretches in which ticks are dense."""
         rate = self._format.rate
-        found = np.concatenate(self._ticks) if self._ticks else np.zeros(0, np.int64)
-        found = found[np.diff(found, prepend=-rate) > _ONE_TICK_SECONDS * rate]
-        borders = np.flatnonzero(np.diff(found) > _LONGEST_GAP_SECONDS * rate) + 1
+        found = _joined(self._ticks)
+        alone = np.diff(found.frames, prepend=-rate) > _ONE_TICK_SECONDS * rate
+        frames, periodic = found.frames[alone], found.periodic[alone]
+        borders = np.flatnonzero(np.diff(frames) > _LONGEST_GAP_SECONDS * rate) + 1
         findings = []
-        for stretch in np.split(found, borders):
+        for stretch, again in zip(np.split(frames, borders), np.split(periodic, borders), strict=True):
             if len(stretch) < _FEWEST_TICKS or stretch[-1] - stretch[0] < _SHORTEST_SECONDS * rate:
                 continue
             per_second = len(stretch) * rate / (int(stretch[-1]) + 1 - int(stretch[0]))
             # A tick is told by the millisecond in which it is loudest.
             one = round(_ONE_TICK_SECONDS * rate)
             start, stop = max(0, int(stretch[0]) - one // 2), min(self._heard, int(stretch[-1]) + one)
-            half_sure = _HALF_SURE_PER_SECOND if rate >= _LOW_RATE else _LOW_RATE_PER_SECOND
-            doubt = 4 * np.log2(per_second / half_sure) + (len(stretch) - _FEWEST_TICKS) / 4
-            doubt = min(doubt, _SUREST)
-            doubt -= _PENALTY * max(0.0, _regularity(stretch) - _REGULAR, _next_regularity(stretch) - _NEXT_REGULAR)
+            doubt = 4 * np.log2(per_second / _HALF_SURE_PER_SECOND) + (len(stretch) - _FEWEST_TICKS) / 4
+            regular = max(_regularity(stretch) - _REGULAR, _next_regularity(stretch) - _NEXT_REGULAR)
+            doubt = min(doubt, _SUREST) - _PENALTY * max(0.0, regular, float(np.median(again)) - _PERIODIC)
             confidence = float(1 / (1 + np.exp(-doubt)))
             if stop - start < _SHORT_SECONDS * rate and per_second < _SPARSE_PER_SECOND:
                 confidence = min(confidence, _MOST_IF_SHORT_AND_SPARSE)
@@ -98,13 +110,21 @@ def _next_regularity(stretch: Integers) -> float:
     return max(float(share.mean()) for share in shares)
 
 
-def ticks(block: Block) -> Integers:
-    """Return the frames of a block's ticks, of all channels."""
-    return np.unique(np.concatenate([_ticks(block, residual) for residual in block.shared(residuals)]))
+def ticks(block: Block) -> Ticks:
+    """Return a block's ticks, of all channels."""
+    found = _joined([_ticks(block, residual) for residual in block.shared(residuals)])
+    frames, first = np.unique(found.frames, return_index=True)
+    return Ticks(frames, found.periodic[first])
 
 
-def _ticks(block: Block, residual: Residual) -> Integers:
-    """Return the frames of a channel's ticks."""
+def _joined(parts: list[Ticks]) -> Ticks:
+    if not parts:
+        return Ticks(np.zeros(0, np.int64), np.zeros(0, np.float32))
+    return Ticks(*(np.concatenate(arrays) for arrays in zip(*parts, strict=True)))
+
+
+def _ticks(block: Block, residual: Residual) -> Ticks:
+    """Return a channel's ticks."""
     count, size = len(residual.gain), residual.bin_frames
     bins = residual.peaks.reshape(count, -1)
     around = np.concatenate([bins[:-2], bins[1:-1], bins[2:]], axis=1)
@@ -117,7 +137,37 @@ def _ticks(block: Block, residual: Residual) -> Integers:
     is_tick = (bins[1:-1] > _OVER_MEDIAN * median) & (amplitude > least)
     own = slice(MARGIN_SEGMENTS - 1, len(is_tick) - MARGIN_SEGMENTS + 1)
     rows, columns = np.nonzero(is_tick[own])
-    return np.asarray(block.start + rows * residual.segment + columns * size + size // 2, np.int64)
+    at = (rows + MARGIN_SEGMENTS) * bins.shape[1] + columns
+    frames = np.asarray(block.start + rows * residual.segment + columns * size + size // 2, np.int64)
+    return Ticks(frames, _periodic(residual.peaks, at, block.rate / size))
+
+
+def _periodic(bins: Floats, at: Integers, bins_per_second: float) -> Floats:
+    """Return for ticks at some bins how alike the bins around are to themselves a pitch cycle later, 0 to 1.
+
+    References
+    ----------
+    The autocorrelation of what prediction leaves, for the lag at which it is highest (J. D. Markel, 1972).
+    """
+    shortest, longest = (round(s * bins_per_second) for s in (_SHORTEST_SECONDS_APART, _LONGEST_SECONDS_APART))
+    width = 2 * _AROUND_BINS + 1
+    lags = np.arange(shortest, longest + 1)
+    periodic = np.zeros(len(at), np.float32)
+    padded = np.pad(bins, _AROUND_BINS)
+    views = np.lib.stride_tricks.sliding_window_view(padded, width)
+    for first in range(0, len(at), _AT_ONCE):
+        some = slice(first, first + _AT_ONCE)
+        rows = views[at[some]]
+        rows = np.maximum(rows / np.maximum(np.median(rows, axis=1, keepdims=True), 1e-9) - 1, 0)
+        # What is higher than the tick itself says no more than another as high.
+        rows = np.minimum(rows, rows[:, _AROUND_BINS, np.newaxis])
+        size = next_fast_len(width + longest + 1, real=True)
+        products = irfft(np.square(np.abs(rfft(rows, size, axis=1))), size, axis=1)
+        # A cycle is hardly ever a whole number of bins.
+        again = (products[:, lags - 1] + products[:, lags] + products[:, lags + 1]) * (width / (width - lags))
+        itself = products[:, :1] + 2 * products[:, 1:2]
+        periodic[some] = (again / np.maximum(itself, 1e-9)).max(axis=1, initial=0.0)
+    return periodic
 
 
 KIND = Kind(

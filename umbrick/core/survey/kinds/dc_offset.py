@@ -17,6 +17,12 @@ _HALF_SURE, _HALF_SURE_SHARE, _LEAST_HALF_SURE = 0.001, 0.01, 5e-5
 _FEWEST_DEVIATIONS = 5.0
 _FEWEST_STRETCHES = 2
 _SHORTEST_SECONDS = 0.05
+_MOMENT_SECONDS, _RESTING_DB, _FEWEST_MOMENTS, _GONE = 0.02, -30.0, 5, 0.35
+"""Moments in which the sound rests by so much: an offset of which hardly more than a third is left then is no offset,
+but the lopsided wave of an instrument."""
+
+_MOST_SPREAD, _MOST_IF_LOPSIDED = 0.5, 0.3
+"""A converter's offset stays; what changes by half of itself from one half second to the next belongs to the notes."""
 
 
 class OffsetDetector:
@@ -28,6 +34,8 @@ class OffsetDetector:
         self._weight = _bell(self._stretch)
         self._left = np.zeros((0, form.channels))
         self._means: list[np.ndarray] = [np.zeros((0, form.channels))]
+        self._moment = max(2, round(_MOMENT_SECONDS * form.rate))
+        self._moments: list[np.ndarray] = [np.zeros((0, 2, form.channels))]
         self._outlines: list[Outline] = []
         self._frames = 0
 
@@ -40,6 +48,9 @@ class OffsetDetector:
         stretches = sound[:whole].reshape(-1, self._stretch, sound.shape[1])
         self._means.append(np.einsum("nsc,s->nc", stretches, self._weight))
         self._left = sound[whole:]
+        own = block.own[: len(block.own) // self._moment * self._moment]
+        moments = own.reshape(-1, self._moment, own.shape[1])
+        self._moments.append(np.stack([moments.mean(axis=1), moments.std(axis=1)], axis=1))
 
     def _means_of_little(self) -> list[np.ndarray]:
         """Return the means of parts of a sound that is too short for two stretches, if it is long enough for that."""
@@ -63,6 +74,8 @@ class OffsetDetector:
                 continue
             doubt = np.log(abs(offset) / half_sure) * 3
             confidence = float(1 / (1 + np.exp(-doubt))) * min(1.0, sure / (2 * _FEWEST_DEVIATIONS))
+            if _spread(means[:, channel]) > _MOST_SPREAD * abs(offset) or self._rests_without(offset, channel):
+                confidence = min(confidence, _MOST_IF_LOPSIDED)
             level_db = amplitude_to_db(abs(offset))
             findings.append(
                 Finding(
@@ -79,6 +92,13 @@ class OffsetDetector:
             )
         return [finding for finding in findings if finding.confidence >= 0.05]
 
+    def _rests_without(self, offset: float, channel: int) -> bool:
+        """Whether hardly any of an offset is left where a channel's sound rests."""
+        means, swings = np.concatenate(self._moments)[:, :, channel].T
+        loud = float(np.percentile(swings, 95)) if len(swings) else 0.0
+        resting = means[swings <= loud * db_to_amplitude(_RESTING_DB)]
+        return len(resting) >= _FEWEST_MOMENTS and float(np.median(np.abs(resting))) < _GONE * abs(offset)
+
 
 def _sureness(means: np.ndarray) -> float:
     """Return of how many standard errors the mean of these means is.
@@ -88,8 +108,13 @@ def _sureness(means: np.ndarray) -> float:
     """
     mean, median = float(means.mean()), float(np.median(means))
     by_mean = abs(mean) / max(float(means.std()), 1e-9)
-    by_median = min(abs(mean), abs(median)) / max(1.4826 * float(np.median(np.abs(means - median))), 1e-9)
+    by_median = min(abs(mean), abs(median)) / max(_spread(means), 1e-9)
     return max(by_mean, by_median if mean * median > 0 else 0.0) * float(np.sqrt(len(means)))
+
+
+def _spread(means: np.ndarray) -> float:
+    """Return the standard deviation of most of some values, without regard to a few that are far off."""
+    return 1.4826 * float(np.median(np.abs(means - np.median(means))))
 
 
 def _bell(frames: int) -> np.ndarray:

@@ -34,6 +34,9 @@ _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 
 _LEAST_USUAL = 2.5
 _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
+_DEEP_DB, _MOST_IF_SHALLOW = 24.0, 0.7
+"""What still holds sound may be a moment between two drops of rain: listed, but not mended unasked."""
+
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
 _FEWEST_HELD = 6
@@ -181,7 +184,6 @@ class DropoutDetector:
                 continue  # cut off, not missing
             slope = np.abs(np.diff(around))
             is_short = value != 0 and end - start < _LONGEST_TURN_SECONDS * rate
-            is_short = value != 0 and end - start < _LONGEST_TURN_SECONDS * rate
             if is_short and level > _LEAST_COARSE and _just_rests(before, value, after):
                 continue
             # How many samples the wave takes to move by what it does not move here.
@@ -278,7 +280,8 @@ class DropoutDetector:
         edge = float(np.clip((_edge_db(wave, start, end, beside) - _HALF_SURE_EDGE_DB) / 2, -3, _MOST_EDGE))
         # However sharp its edges, what is hardly quieter is no hole.
         doubt += edge * (float(np.clip((depth_db - 16) / 4, 0, 1)) if edge > 0 else 1.0)
-        return start, end, float(1 / (1 + np.exp(-doubt))), depth_db
+        confidence = float(1 / (1 + np.exp(-doubt)))
+        return start, end, confidence if depth_db >= _DEEP_DB else min(confidence, _MOST_IF_SHALLOW), depth_db
 
     def _finding(self, missing: _Hole, confidence: float, no_rest: float) -> Finding:
         frames, channels = missing.stop - missing.start, missing.channels

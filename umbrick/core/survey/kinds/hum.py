@@ -23,6 +23,7 @@ _HARMONICS = 8
 _HIGHEST_HZ = 504.0
 
 _HALF_SURE_DB, _DOUBT_DB = 15.5, 2.5
+_LEAST_LEAD_DB, _MOST_IF_LED = 1.0, 0.3
 _FAINTEST_DB, _FAINTEST_SHARE_DB = -76.0, -50.0
 """Hum as quiet as this, or in a quiet recording this far below its loudest part's low tones, is as likely below what
 anyone hears as not."""
@@ -35,6 +36,9 @@ class Mains(NamedTuple):
     harmonics: tuple[tuple[int, float, float], ...]
     drift_hz: float
     evidence_db: float
+    leads: bool
+    """Whether one of the harmonics at least is stronger than all else near it: what is played in an even time has
+    lines at all multiples of its beat."""
 
 
 class HumDetector:
@@ -62,6 +66,8 @@ class HumDetector:
         confidence = float(1 / (1 + np.exp(-(mains.evidence_db - _HALF_SURE_DB) / _DOUBT_DB)))
         faintest_db = min(_FAINTEST_DB, amplitude_to_db(self._loudest) + _FAINTEST_SHARE_DB)
         confidence *= float(1 / (1 + np.exp(-(max(level for _, level, _ in mains.harmonics) - faintest_db) / 1.5)))
+        if not mains.leads:
+            confidence = min(confidence, _MOST_IF_LED)
         level_db = float(10 * np.log10(sum(10 ** (level / 10) for _, level, _ in mains.harmonics)))
         lines = ", ".join(f"{mains.fundamental_hz * number:.0f}" for number, *_ in mains.harmonics)
         if confidence < 0.05:
@@ -119,6 +125,7 @@ def _of(windows: list[npt.NDArray[np.float32]], rate: float, mains: float) -> Ma
     seen = [steady_lines(window, rate, mains, _REACH_HZ, numbers.tolist()) for window in windows]
     over = np.median([lines.over_db for lines in seen], axis=0)
     levels = np.median([lines.level_dbfs for lines in seen], axis=0)
+    lead = np.median([lines.lead_db for lines in seen], axis=0)
     fundamentals = np.array([lines.fundamental_hz for lines in seen])
     stands_out, evidence = mains_evidence_db(over)
     harmonics = zip(numbers.tolist(), levels.tolist(), over.tolist(), strict=True)
@@ -127,6 +134,7 @@ def _of(windows: list[npt.NDArray[np.float32]], rate: float, mains: float) -> Ma
         tuple(harmonic for harmonic, stands in zip(harmonics, stands_out, strict=True) if stands),
         float(np.percentile(fundamentals, 90) - np.percentile(fundamentals, 10)),
         evidence,
+        bool((lead[stands_out] >= _LEAST_LEAD_DB).any()),
     )
 
 

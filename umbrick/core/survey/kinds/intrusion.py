@@ -43,6 +43,10 @@ _UNSEEN_SEGMENTS = 0.25
 _LARGEST_SHARE = 0.6
 """What sounds through most of a recording is no intrusion."""
 
+_TONE_BINS, _PURE_SHARE = 4, 0.99
+_SOUNDING_DB, _MOST_PURE, _MOST_IF_PURE = 30.0, 0.5, 0.3
+"""Where a single tone is all that sounds, half of the time and more, there is nothing that it could intrude on."""
+
 
 def _bins(rate: int) -> slice:
     """Return the bins of a residual's spectra in which lines are looked for."""
@@ -50,14 +54,18 @@ def _bins(rate: int) -> slice:
     return slice(int(_LOWEST_HZ / hz), int(min(_HIGHEST_HZ, 0.46 * rate) / hz))
 
 
-def lines(block: Block) -> tuple[Floats, Floats, float]:
-    """Return the tops of a block's spectra, their power, and the power of all that the block holds."""
+def lines(block: Block) -> tuple[Floats, Floats, Floats]:
+    """Return the tops of a block's spectra, their power, and of each spectrum, a row each, the power of all that it
+    holds and of its strongest tone."""
     found = block.shared(residuals)
     power = np.asarray(sum(one.power for one in found) / np.float32(len(found)), np.float32)
     count = -(-(block.stop - block.start) // found[0].segment)
     own = power[MARGIN_SEGMENTS : MARGIN_SEGMENTS + count]
     searched = np.ascontiguousarray(own[:, _bins(block.rate)])
-    return tops(searched), searched, float(own.sum())
+    strongest = own.argmax(axis=1)
+    reach = np.arange(-_TONE_BINS, _TONE_BINS + 1)
+    tone = np.take_along_axis(own, np.clip(strongest[:, np.newaxis] + reach, 0, own.shape[1] - 1), axis=1).sum(axis=1)
+    return tops(searched), searched, np.stack([own.sum(axis=1), tone], axis=1)
 
 
 class IntrusionDetector:
@@ -73,13 +81,13 @@ class IntrusionDetector:
         self._power = self._over
         self._row = 0
         self._lines: list[Line] = []
-        self._energy = 0.0
+        self._powers: list[Floats] = []
 
     def feed(self, block: Block) -> None:
         """Follow the ridges into a block; those that have ended are noted."""
-        over, own, energy = block.shared(lines)
+        over, own, powers = block.shared(lines)
         count = len(over)
-        self._energy += energy
+        self._powers.append(powers)
         over, own = np.concatenate([self._over, over]), np.concatenate([self._power, own])
         first_row = self._row - len(self._over)
         self._row += count
@@ -105,7 +113,7 @@ class IntrusionDetector:
     def measured(self) -> tuple[list[Line], dict[str, Array]]:
         """Return the lines that sound through no more than a part of the recording, and what they are weighed by."""
         frames = max(1, self._row) * self._segment
-        usual = self._energy / max(1, self._row)
+        usual = float(np.concatenate(self._powers).mean(axis=0)[0]) if self._lines else 0.0
         columns = measured(self._lines, usual, frames, self._format.rate) if self._lines else {}
         chosen = [row for row, line in enumerate(self._lines) if line.stop - line.start <= _LARGEST_SHARE * frames]
         return [self._lines[row] for row in chosen], {name: column[chosen] for name, column in columns.items()}
@@ -117,12 +125,19 @@ class IntrusionDetector:
             return []
         odds = np.stack([columns[name] for name in _WEIGHTS_OF], axis=1) @ _WEIGHTS
         sure = 1 / (1 + np.exp(-odds))
+        if self._is_made_of_tones():
+            sure = np.minimum(sure, _MOST_IF_PURE)
         findings = [
             self._finding(line, confidence)
             for line, confidence in zip(found, sure.tolist(), strict=True)
             if confidence >= _LEAST_CONFIDENCE
         ]
         return sorted(findings, key=lambda finding: finding.start)
+
+    def _is_made_of_tones(self) -> bool:
+        whole, tone = np.concatenate(self._powers).T
+        sounding = whole > np.percentile(whole, 95) * 10 ** (-_SOUNDING_DB / 10)
+        return bool(np.mean(tone[sounding] >= _PURE_SHARE * whole[sounding]) > _MOST_PURE)
 
     def _finding(self, line: Line, confidence: float) -> Finding:
         low, high, seconds = line.low_hz, line.high_hz, (line.stop - line.start) / self._format.rate

@@ -26,6 +26,8 @@ _DULL_DB, _FEW_DB = -12.0, -4.0
 _HALF_SURE_DB, _HALF_SURE_NARROW_DB = 6.0, 7.0
 _LEAST_DB = 3.0
 _GATE_DB = 30.0
+_SOUNDING_DB, _MOST_BRIGHT_SHARE = 20.0, 0.5
+"""Of what sounds in a voice, most is vowels: rain, castanets and cymbals are bright nearly all the time."""
 
 
 class SibilanceDetector:
@@ -49,6 +51,9 @@ class SibilanceDetector:
         border = _FIRST_HIGH_NARROW_BAND if self._is_narrow else _FIRST_HIGH_BAND
         high, low = bands[:, border:].sum(axis=1), bands[:, _FIRST_LOW_BAND:border].sum(axis=1)
         loud = float(np.percentile(low + high, 90)) if len(low) else 0.0
+        sounding = low + high > loud * 10 ** (-_SOUNDING_DB / 10)
+        if np.mean(high[sounding] > _BRIGHT * low[sounding]) > _MOST_BRIGHT_SHARE:
+            return []
         spans = self._bright(high, low, loud)
         if not spans:
             return []

@@ -13,15 +13,19 @@ from umbrick.core.survey.levels.outline import Outline, decibels, levels_of, lou
 from umbrick.core.survey.levels.voice_likeness import may_be_voice
 from umbrick.core.survey.packets.line_features import FEATURES, line_features
 from umbrick.core.survey.repeats.held_cycles import Held, held_cycles
-from umbrick.core.survey.repeats.loops import has_own_ends, is_tone
+from umbrick.core.survey.repeats.loops import has_own_ends, in_time, is_tone
 from umbrick.core.survey.repeats.near_repeats import NearRepeat, near_repeat, suspects
 from umbrick.core.survey.repeats.repeats import exact_repeats
 from umbrick.core.survey.repeats.restarts import Restart, hops_of_a_row, pattern, restarts
 
 _LONGEST_LAG_SECONDS = 0.5
 _SHORTEST_SECONDS = 0.006
-_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 27.0, 12.5
-"""How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure."""
+_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 36.0, 12.5
+"""How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure. Vowels of
+a speech synthesizer come near."""
+
+_OFTEN_STEADY, _MOST_IF_OFTEN = 0.1, 0.4
+"""Where so much of all that sounds is as steady, it is an instrument's tones."""
 
 _MUSIC_DB = 6.0
 """Where there is no voice, tones are held that long by themselves: a cycle must be so much more alike."""
@@ -38,6 +42,9 @@ _QUIETER_DB = 41.0
 _HALF_SURE_NEAR_DB, _HALF_SURE_NEAR_OVER_DB = 13.0, 4.5
 """How alike a repeat that is not exact is to what it repeats, and how much more than to all else nearby, to be half
 sure."""
+
+_FADED_DB = 12.0
+"""What comes again so much fainter or louder is an echo, or what a noise is made of."""
 
 _LATER_SECONDS = 0.2
 """So much sound after a place is needed to judge it."""
@@ -64,6 +71,7 @@ class StutterDetector:
         self._tail = np.zeros(0, np.float32)
         self._repeats: list[_Repeated] = []
         self._held: list[Held] = []
+        self._loud, self._steady = 0, 0
         self._rows: Floats = np.zeros((0, FEATURES), np.float32)
         self._near: list[NearRepeat] = []
         self._end = 0
@@ -95,7 +103,10 @@ class StutterDetector:
         self._tail = wave[-round(2 * _LONGEST_LAG_SECONDS * rate) :].copy()
         self._rows = self._rows[-(len(self._tail) // hop + 1) :].copy()
         self._end = block.stop
-        self._held += block.shared(held_cycles)
+        held = block.shared(held_cycles)
+        self._held += held.found
+        self._loud += held.loud
+        self._steady += held.steady
         self._pattern.append(pattern(block.shared(fine_bands), self._hops))
         self._outlines.append(block.shared(outline))
 
@@ -115,7 +126,19 @@ class StutterDetector:
         """Return the repeats and held cycles found so far, and as doubtful what a speaker may have begun again."""
         rate = self._format.rate
         usual_db = loud_db(levels_of(self._outlines))
-        findings = [self._repeated(repeat, usual_db) for repeat in self._repeats if not self._is_tone(repeat)]
+        late = self._near_repeats(
+            self._tail, self._end - len(self._tail), self._end - round(_LATER_SECONDS * rate), self._end
+        )
+        nearly = [*self._near, *late]
+        meant = in_time([(one.start, one.lag) for one in (*self._repeats, *nearly)], rate)
+        exact = [
+            one._replace(is_apart=one.is_apart or is_meant) for one, is_meant in zip(self._repeats, meant, strict=False)
+        ]
+        nearly = [
+            one._replace(is_apart=one.is_apart or is_meant)
+            for one, is_meant in zip(nearly, meant[len(exact) :], strict=True)
+        ]
+        findings = [self._repeated(repeat, usual_db) for repeat in exact if not self._is_tone(repeat)]
         findings = [finding for finding in findings if finding.confidence >= 0.05]
         taken = [(finding.start, finding.stop) for finding in findings]
         half_sure_db = _HALF_SURE_ALIKE_DB + (0.0 if may_be_voice(self._outlines) else _MUSIC_DB)
@@ -125,10 +148,7 @@ class StutterDetector:
                 if finding.confidence >= 0.05:
                     findings.append(finding)
         taken = [(finding.start, finding.stop) for finding in findings]
-        late = self._near_repeats(
-            self._tail, self._end - len(self._tail), self._end - round(_LATER_SECONDS * rate), self._end
-        )
-        for near in [*self._near, *late]:
+        for near in nearly:
             finding = self._near_finding(near)
             if finding.confidence >= 0.05 and not any(a < near.stop and b > near.start for a, b in taken):
                 findings.append(finding)
@@ -183,6 +203,8 @@ class StutterDetector:
         if near.is_apart:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         level_db = 20 * float(np.log10(max(near.gain, 1e-3)))
+        if abs(level_db) > _FADED_DB:
+            confidence = min(confidence, _MOST_FOR_A_LOOP)
         words = f"repeats the previous {lag:.0f} ms for {length:.0f} ms, {100 * similarity:.1f} % alike"
         if abs(level_db) >= 1:
             words += f", {abs(level_db):.0f} dB {'quieter' if level_db < 0 else 'louder'}"
@@ -193,6 +215,8 @@ class StutterDetector:
         similarity = _similarity(held.alike_db)
         confidence = 0.95 * _sure((held.alike_db - half_sure_db) / 1.5)
         confidence *= _sure((held.over_db - _HALF_SURE_OVER_DB) / 1.5) * _sure((_LONGEST_HELD_MS - length) / 8)
+        if self._steady > _OFTEN_STEADY * self._loud:
+            confidence = min(confidence, _MOST_IF_OFTEN)
         words = f"one cycle of {lag:.1f} ms held for {length:.0f} ms, its turns {100 * similarity:.2f} % alike"
         alike = {"alike_db": round(held.alike_db, 1), "over_db": round(held.over_db, 1)}
         return self._finding(held, confidence, similarity, words, **alike)

@@ -32,6 +32,7 @@ _LEAST_DB = 18.0
 _LEAST_OVER_DB = 9.0
 """What is hardly more alike than the voice beside it is that voice's own steadiness."""
 
+_STEADY_DB = 33.0
 _QUIETEST = 0.0007
 _MOST_ALIKE = 1e-7
 _LAG_SLACK = 1
@@ -55,8 +56,17 @@ class Held(NamedTuple):
     over_db: float
 
 
-def held_cycles(block: Block) -> list[Held]:
-    """Return the held cycles that begin in a block.
+class HeldCycles(NamedTuple):
+    """The held cycles that begin in a block, how many windows of it are loud, and of these how many are hardly less
+    alike to the cycle before them than a machine's."""
+
+    found: list[Held]
+    loud: int
+    steady: int
+
+
+def held_cycles(block: Block) -> HeldCycles:
+    """Return the held cycles that begin in a block, and how steady the sound is by itself.
 
     References
     ----------
@@ -69,7 +79,7 @@ def held_cycles(block: Block) -> list[Held]:
     longest = round(_LONGEST_LAG_SECONDS * rate)
     firsts = np.arange(longest + 2 * step, len(wave) - window - 2 * step, hop)
     if not len(firsts):
-        return []
+        return HeldCycles([], 0, 0)
     coarse_lags, alike, roughness = _coarse(wave, step, firsts, window, longest)
     # A cycle that is held keeps its lag: what has it for a single window is not looked at closely.
     enough = alike > np.maximum(_ALIKE - roughness / 8, _COARSELY_ALIKE)
@@ -85,7 +95,10 @@ def held_cycles(block: Block) -> list[Held]:
     loud = sums[firsts + window] - sums[firsts] > window * _QUIETEST**2 / 2
     if len(rows):
         lags[rows], alike_db[rows] = _fine(wave, sums, firsts[rows], window, coarse_lags[rows])
-    return _stretches(block, wave, firsts, lags, alike_db, loud, window)
+    own = loud & (firsts >= block.before) & (firsts < block.before + block.stop - block.start)
+    steady = own & (alike_db >= _STEADY_DB)
+    found = _stretches(block, wave, firsts, lags, alike_db, loud, window)
+    return HeldCycles(found, int(own.sum()), int(steady.sum()))
 
 
 def _coarse(wave: Floats, step: int, firsts: npt.NDArray[np.int64], window: int, longest: int) -> tuple[

@@ -1,13 +1,17 @@
-"""Whether what comes again sample for sample was meant to: a steady tone, or a note with ends of its own.
+"""Whether what comes again was meant to: a steady tone, a machine's pulses, or a note with ends of its own.
 
 A buffer that is played twice begins and ends anywhere in the sound, and holds more than a few tones.
 """
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 import numpy.typing as npt
 from scipy.fft import rfft
+
+from umbrick.core.survey.tones.keyed import is_keyed
 
 Floats = npt.NDArray[np.float32]
 
@@ -15,11 +19,19 @@ _FEW_LINES, _THEIR_SHARE = 3, 0.9995
 _SEVERAL_TIMES, _MOST_TURNS, _WHOLE_TURNS_SHARE = 2.2, 200, 0.97
 _ONSET_SECONDS, _BEFORE_SECONDS, _SILENCE_DB = 0.002, 0.01, -24.0
 _MOMENT_SECONDS, _SILENT = 0.00025, 0.003
+_DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.12
+_LONGEST_CYCLE_SECONDS, _ONE_TURN, _GOES_ON = 0.02, 1.3, 0.9
+_STEPPED_SHARE = 0.5
+_SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME = 0.1, 0.02, 4
+"""No buffer of sound is as long as a beat's part."""
 
 
 def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
-    """Whether frames that are those ``lag`` before are one, two or three steady tones, or a note with overtones that
-    goes on for several turns, and begins by itself or without a break from one turn to the next."""
+    """Whether frames that are those ``lag`` before are one, two or three steady tones, a keyed one, pulses of a chip, a
+    cycle of a synthetic voice, or a note with overtones that goes on for several turns, and begins by itself or without
+    a break from one turn to the next."""
+    if is_keyed(wave[start:stop], rate) or is_stepped(wave[start:stop]) or _goes_on(wave, start, stop, lag, rate):
+        return True
     # From one coming to the next the spectrum is exact.
     lines = np.square(np.abs(rfft(wave[start - lag : start].astype(np.float64))))[1:]
     power = float(lines.sum())
@@ -31,6 +43,19 @@ def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
         return False
     turns = range(2, min(_MOST_TURNS, len(lines) // 2))
     return any(float(lines[number - 1 :: number].sum()) >= _WHOLE_TURNS_SHARE * power for number in turns)
+
+
+def is_stepped(wave: Floats) -> bool:
+    """Whether a wave mostly rests on its values, as the pulses of a chip do: recorded sound hardly ever does."""
+    return bool(np.mean(wave[1:] == wave[:-1]) > _STEPPED_SHARE)
+
+
+def _goes_on(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
+    """Whether a single pitch cycle comes again that was much like the one before it: such is a synthetic vowel."""
+    if lag > _LONGEST_CYCLE_SECONDS * rate or stop - start > _ONE_TURN * lag or start < 2 * lag:
+        return False
+    cycle, before = (wave[at : at + lag].astype(np.float64) for at in (start - lag, start - 2 * lag))
+    return bool(cycle @ before > _GOES_ON * np.sqrt((cycle @ cycle) * (before @ before)))
 
 
 def _breaks_off(wave: Floats, start: int, lag: int) -> bool:
@@ -49,7 +74,42 @@ def begins_by_itself(wave: Floats, start: int, lag: int, rate: int) -> bool:
 
 
 def has_own_ends(wave: Floats, start: int, stop: int, rate: int) -> bool:
-    """Whether a stretch of a wave begins and ends in silence."""
+    """Whether a stretch of a wave begins and ends in silence, or where the sound was faded for a cut."""
     moment = max(2, round(_MOMENT_SECONDS * rate))
-    ends = max(float(np.abs(wave[at : at + moment]).max()) for at in (start, stop - moment))
-    return ends <= _SILENT * float(np.abs(wave[start:stop]).max())
+    silent = _SILENT * float(np.abs(wave[start:stop]).max())
+    if all(min(_peak(wave[at : at + moment]), _peak(wave[max(0, at - moment) : at])) <= silent for at in (start, stop)):
+        return True
+    return all(_dips(wave, at, rate) for at in (start, stop))
+
+
+def _peak(wave: Floats) -> float:
+    return float(np.abs(wave).max(initial=0.0))
+
+
+def _dips(wave: Floats, at: int, rate: int) -> bool:
+    """Whether the sound is faint for a moment, and on both sides of it is not."""
+    moment, beside = max(2, round(_DIP_SECONDS * rate)), round(_BESIDE_SECONDS * rate)
+    here, left, right = wave[max(0, at - moment) : at + moment], wave[max(0, at - beside) : at], wave[at : at + beside]
+    if not len(left) or not len(right):
+        return False
+    powers = [float(np.square(part, dtype=np.float64).mean()) for part in (here, left, right)]
+    return powers[0] <= _DIPS**2 * min(powers[1:])
+
+
+def in_time(repeats: Sequence[tuple[int, int]], rate: int) -> list[bool]:
+    """Return which repeats are an arranger's: several have the same long lag, and begin whole lags apart.
+
+    Parameters
+    ----------
+    repeats : sequence of (int, int)
+        Start and lag of each, in frames.
+    rate : int
+    """
+    starts, lags = np.array(repeats, np.float64).reshape(-1, 2).T
+    meant = []
+    for start, lag in repeats:
+        slack = _BEAT_SLACK * lag
+        apart = starts - start
+        fellows = (np.abs(lags - lag) <= slack) & (np.abs(apart - np.round(apart / lag) * lag) <= slack)
+        meant.append(bool(lag >= _SHORTEST_BEAT_SECONDS * rate and fellows.sum() >= _FEWEST_IN_TIME))
+    return meant

@@ -15,7 +15,8 @@ from scipy.ndimage import uniform_filter1d
 
 from umbrick.core.filters.windows import hann
 from umbrick.core.survey.packets.line_features import BANDS
-from umbrick.core.survey.repeats.loops import has_own_ends
+from umbrick.core.survey.repeats.loops import has_own_ends, is_stepped
+from umbrick.core.survey.tones.keyed import is_keyed
 
 Floats = npt.NDArray[np.float32]
 
@@ -129,7 +130,8 @@ def near_repeat(wave: Floats, at: int, lag: int, rate: int) -> NearRepeat | None
     start, stop = _reach(wave, at, exact, window, rate, most)
     if not max(_SHORTEST_SECONDS * rate, exact - 2 * window) <= stop - start <= most:
         return None
-    if _is_tone(wave[start:stop]):
+    again = wave[start:stop]
+    if _is_tone(again) or is_keyed(again, rate) or is_stepped(again):
         return None
     before = wave[start - exact : stop - exact].astype(np.float64)
     gain = float(np.sqrt(np.sum(wave[start:stop].astype(np.float64) ** 2) / (np.sum(before**2) + 1e-12)))

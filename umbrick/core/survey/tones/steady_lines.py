@@ -33,6 +33,8 @@ _FAINTEST = 1e-3
 _LINE_DB, _BESIDE_DB = 10.0, 6.0
 """How far a line stands out that counts, and how far the highest of what lies beside it does by chance."""
 
+_OTHER_HZ = 1.0
+
 _FEW_LINES = {1: 0.5, 2: 0.75}
 
 
@@ -44,6 +46,8 @@ class SteadyLines(NamedTuple):
     """How far each stands out over what lies beside it."""
 
     level_dbfs: Floats
+    lead_db: Floats
+    """By how much each is stronger than any other line within 13 Hz."""
 
 
 def steady_lines(
@@ -85,6 +89,7 @@ def steady_lines(
         10 * np.log10(np.maximum(power / bands.floor, 1e-9)),
         # A real sinusoid of amplitude a is a / 2 in its band, and its RMS is a / √2.
         10 * np.log10(np.maximum(2 * power, 1e-16)),
+        10 * np.log10(np.maximum(power, 1e-20) / bands.strongest_beside(order * best)),
     )
 
 
@@ -125,6 +130,12 @@ class _Bands:
         """Return the powers at frequencies beside the bands' middles, a row of frequencies for each."""
         columns = np.round(hz * self.seconds * _ZOOM).astype(np.int64) % self._powers.shape[1]
         return np.asarray(np.take_along_axis(self._powers, columns, axis=1))
+
+    def strongest_beside(self, hz: Floats) -> Floats:
+        """Return the power of the strongest line in each band but that at ``hz``."""
+        apart = np.fft.fftfreq(self._powers.shape[1], _ZOOM * self.seconds / self._powers.shape[1])
+        is_other = (np.abs(apart) < _FLAT * _BAND_HZ) & (np.abs(apart - hz[:, np.newaxis]) > _OTHER_HZ)
+        return np.asarray(np.where(is_other, self._powers, 1e-20).max(axis=1))
 
     def weakest(self, hz: Floats) -> Floats:
         """Return the most that each line's size can be in the part of the stretch where it is smallest."""
