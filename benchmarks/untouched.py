@@ -19,14 +19,14 @@ from click.testing import CliRunner
 
 from benchmarks.corpus import clean, group_of
 from benchmarks.finding import survey
-from benchmarks.unusual import UNUSUAL
+from benchmarks.unusual import UNUSUAL, ramped
 from umbrick.cli.mend import mend_command
 
 _LISTED, _SURE = 0.5, 0.9
 _LEAST_CHANGE_DB = -60.0
 _SECONDS = 12.0
 _HIGHEST = 0.98
-_FADE_SECONDS = 0.01
+_FADE_MS = 10.0
 
 
 def made(name: str, files: list[Path]):
@@ -37,15 +37,8 @@ def made(name: str, files: list[Path]):
     if found is None:
         return None
     sound, rate, bits = found
-    sound = np.atleast_2d((sound * min(1.0, _HIGHEST / np.abs(sound).max())).T).T
-    return _with_fades(sound, rate), rate, bits
-
-
-def _with_fades(sound, rate):
-    """Return a sound that begins and ends as a recording does that was cut with care."""
-    frames = round(_FADE_SECONDS * rate)
-    rise = ((np.arange(frames) + 0.5) / frames)[:, np.newaxis]
-    return np.concatenate([sound[:frames] * rise, sound[frames:-frames], sound[-frames:] * rise[::-1]])
+    sound = sound * min(1.0, _HIGHEST / np.abs(sound).max())
+    return np.atleast_2d(sound.T).T, rate, bits
 
 
 def _base(files, group):
@@ -55,14 +48,15 @@ def _base(files, group):
 
 
 def _start_of(file):
+    """Return the start of a recording, with the fades of one that was cut with care."""
     sound, rate = clean(file)
-    wave = sound[: round(_SECONDS * rate), 0]
+    wave = ramped(sound[: round(_SECONDS * rate), 0], _FADE_MS, rate)
     return 0.9 * wave / np.abs(wave).max(), rate
 
 
 @cache
 def _listed_of(bytes_of, rate):
-    sound = _with_fades(np.frombuffer(bytes_of)[:, np.newaxis], rate)
+    sound = np.frombuffer(bytes_of)[:, np.newaxis]
     return any(f.confidence >= _LISTED for findings in survey(sound, rate, 24).values() for f in findings)
 
 

@@ -37,7 +37,7 @@ def _times(seconds=SECONDS, rate=RATE):
     return np.arange(round(seconds * rate)) / rate
 
 
-def _ramped(wave, ramp_ms, rate=RATE):
+def ramped(wave, ramp_ms, rate=RATE):
     """Return a stretch of sound with ramps at its ends."""
     ramp = min(round(ramp_ms * rate / 1000), len(wave) // 2)
     if ramp:
@@ -54,7 +54,7 @@ def _sequenced(note, on, off, ramp_ms, seconds=SECONDS, rate=RATE):
     at, number = round(0.2 * rate), 0
     while at + round((on + off) * rate) < len(sound):
         t = np.arange(round(on * rate)) / rate
-        sound[at : at + len(t)] = _ramped(note(number, t), ramp_ms, rate)
+        sound[at : at + len(t)] = ramped(note(number, t), ramp_ms, rate)
         at, number = at + round((on + off) * rate), number + 1
     return sound
 
@@ -123,7 +123,7 @@ def _morse(random, speech, music):
     while at < len(sound) - 20 * unit:
         for _ in range(int(random.integers(1, 5))):
             long = unit * int(random.choice([1, 3]))
-            sound[at : at + long] = _ramped(0.5 * np.sin(2 * np.pi * 620 * np.arange(long) / RATE), 4.0)
+            sound[at : at + long] = ramped(0.5 * np.sin(2 * np.pi * 620 * np.arange(long) / RATE), 4.0)
             at += long + unit
         at += 2 * unit
     return sound, RATE, 16
@@ -131,18 +131,18 @@ def _morse(random, speech, music):
 
 def _modem(random, speech, music):
     bits = np.repeat(random.integers(0, 2, round(SECONDS * 300)), RATE // 300)
-    return 0.5 * np.sin(2 * np.pi * np.cumsum(np.where(bits, 1270, 1070)) / RATE), RATE, 16
+    return ramped(0.5 * np.sin(2 * np.pi * np.cumsum(np.where(bits, 1270, 1070)) / RATE), 10.0), RATE, 16
 
 
 def _phase_modem(random, speech, music):
     turns = np.cumsum(random.integers(0, 4, round(SECONDS * 600))) * np.pi / 2
     turns = np.repeat(turns, RATE // 600)
     wave = 0.5 * np.cos(2 * np.pi * 1800 * _times() + turns)
-    return sosfilt(butter(4, (900, 2700), "bandpass", fs=RATE, output="sos"), wave), RATE, 16
+    return ramped(sosfilt(butter(4, (900, 2700), "bandpass", fs=RATE, output="sos"), wave), 10.0), RATE, 16
 
 
 def _sweep(random, speech, music):
-    return 10 ** (-3 / 20) * _ramped(chirp(_times(), 20, SECONDS, 20000, "logarithmic"), 20), RATE, 24
+    return 10 ** (-3 / 20) * ramped(chirp(_times(), 20, SECONDS, 20000, "logarithmic"), 20), RATE, 24
 
 
 def _beeps(random, speech, music):
@@ -190,12 +190,12 @@ def _pad(t):
 def _gated_pad(random, speech, music):
     t = _times()
     is_open = random.integers(0, 3, 200)[(t / 0.0625).astype(int)] > 0
-    return _pad(t) * uniform_filter1d(is_open.astype(float), round(0.001 * RATE)), RATE, 24
+    return ramped(_pad(t) * uniform_filter1d(is_open.astype(float), round(0.001 * RATE)), 10.0), RATE, 24
 
 
 def _chopped_pad(random, speech, music):
     t = _times()
-    return _pad(t) * ((t / 0.125) % 1 < 0.7), RATE, 24
+    return ramped(_pad(t) * ((t / 0.125) % 1 < 0.7), 10.0), RATE, 24
 
 
 def _square_tremolo(random, speech, music):
@@ -303,7 +303,7 @@ def _applause(random, speech, music):
         clap = sosfilt(butter(1, (centre / 1.5, centre * 1.5), "bandpass", fs=RATE, output="sos"), clap)
         first = round(at * RATE)
         sound[first : first + len(t)] += random.uniform(0.05, 0.5) * clap
-    return _ramped(0.5 * sound / np.abs(sound).max(), 300), RATE, 24
+    return ramped(0.5 * sound / np.abs(sound).max(), 300), RATE, 24
 
 
 def _rain(random, speech, music):
@@ -313,7 +313,7 @@ def _rain(random, speech, music):
         drop = np.exp(-t * random.uniform(300, 1500)) * np.sin(2 * np.pi * random.uniform(1500, 8000) * t)
         first = round(at * RATE)
         sound[first : first + len(t)] += 0.1 * random.pareto(3.0) * drop
-    return _ramped(0.6 * sound / np.abs(sound).max(), 300), RATE, 24
+    return ramped(0.6 * sound / np.abs(sound).max(), 300), RATE, 24
 
 
 def _vocoded(random, speech, music):
@@ -325,7 +325,7 @@ def _vocoded(random, speech, music):
         band = butter(2, (low, high), "bandpass", fs=rate, output="sos")
         level = np.sqrt(np.maximum(uniform_filter1d(sosfilt(band, sound) ** 2, round(0.015 * rate)), 0))
         made += level * sosfilt(band, carrier)
-    return 0.7 * made / np.abs(made).max(), rate, 24
+    return ramped(0.7 * made / np.abs(made).max(), 10.0, rate), rate, 24
 
 
 def _reversed(random, speech, music):
@@ -339,8 +339,8 @@ def _glitch_edits(random, speech, music):
     step, parts = round(0.125 * rate), []
     while sum(map(len, parts)) < len(sound) - 8 * step:
         at = int(random.integers(0, len(sound) // step - 2)) * step
-        parts += [_ramped(sound[at : at + step], 1.0, rate)] * int(random.choice([1, 1, 2, 4]))
-    return np.concatenate(parts), rate, 24
+        parts += [ramped(sound[at : at + step], 1.0, rate)] * int(random.choice([1, 1, 2, 4]))
+    return ramped(np.concatenate(parts), 10.0, rate), rate, 24
 
 
 def _steady_tones(random, speech, music):

@@ -43,6 +43,9 @@ _EVEN = -6.0
 _EVEN_SHARE, _SHORTEST_EVEN_SECONDS = 0.04, 0.012
 """Holes that are shorter, or a smaller share of the time from one to the next, are damage that comes again."""
 
+_LONGEST_CYCLE_SECONDS, _CYCLE_SLACK = 0.04, 0.1
+"""What comes again sooner lies between the cycles of a low note, however short."""
+
 _EVEN_SLACK = 0.02
 _FEWEST_EVEN = 3
 _SHORTEST_BEAT_SECONDS, _FEWEST_ON_BEAT = 0.1, 3
@@ -143,7 +146,7 @@ def confidences(
     rate : int
     """
     begins, ends = np.array(starts, np.int64), np.array(stops, np.int64)
-    is_even = _come_evenly(begins, ends, round(_SHORTEST_EVEN_SECONDS * rate)) | _lie_on_beats(begins, ends, rate)
+    is_even = _come_evenly(begins, ends, rate) | _lie_on_beats(begins, ends, rate)
     alone = np.array(odds, np.float64) + _EVEN * is_even
     says = np.array(weights) * (np.clip(alone, _LEAST_ODDS, _MOST_ODDS) - _USUAL_ODDS)
     others = says.sum() - says + (_LEAST_ODDS - _USUAL_ODDS) * rests
@@ -151,14 +154,17 @@ def confidences(
     return [float(sure) for sure in 1 / (1 + np.exp(-(alone + company)))]
 
 
-def _come_evenly(starts: npt.NDArray[np.int64], stops: npt.NDArray[np.int64], shortest: int) -> npt.NDArray[np.bool_]:
+def _come_evenly(starts: npt.NDArray[np.int64], stops: npt.NDArray[np.int64], rate: int) -> npt.NDArray[np.bool_]:
     """Whether holes have several neighbours at the same distance, and are no small part of it."""
+    shortest, longest_cycle = _SHORTEST_EVEN_SECONDS * rate, _LONGEST_CYCLE_SECONDS * rate
     even = np.zeros(len(starts), np.bool_)
     steps, lengths = np.diff(starts), stops - starts
     for first in range(len(steps) - _FEWEST_EVEN + 1):
         some, of = steps[first : first + _FEWEST_EVEN], slice(first, first + _FEWEST_EVEN + 1)
-        is_part = lengths[of].min() >= shortest and lengths[of].mean() > _EVEN_SHARE * some.mean()
-        if is_part and np.ptp(some) <= max(2.0, _EVEN_SLACK * some.mean()):
+        is_part = lengths[of].min() >= shortest or some.max() <= longest_cycle
+        is_part &= lengths[of].mean() > _EVEN_SHARE * some.mean()
+        slack = _EVEN_SLACK if some.max() > longest_cycle else _CYCLE_SLACK
+        if is_part and np.ptp(some) <= max(2.0, slack * some.mean()):
             even[of] = True
     return even
 

@@ -11,7 +11,7 @@ from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulses.impulse_sorting import Event, EventCollector, Shape
 from umbrick.core.units import format_count
 
-_FEWEST, _FEWEST_A_MINUTE = 20, 60.0
+_FEWEST, _FEWEST_A_MINUTE = 12, 60.0
 _DOUBTFUL, _DOUBTFUL_SHARE, _FAINT_DB = 0.5, 0.15, 16.0
 _MOST_IF_MADE_OF_CLICKS = 0.4
 """Damage stands out or is not heard at all. Where there are many clicks, and of all degrees down to doubtful ones, rain

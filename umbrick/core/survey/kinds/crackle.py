@@ -11,6 +11,7 @@ from scipy.fft import irfft, next_fast_len, rfft
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulses.residual import MARGIN_SEGMENTS, Residual, residuals
+from umbrick.core.survey.tops.coarse_values import CoarseValues
 
 Floats = npt.NDArray[np.float32]
 Integers = npt.NDArray[np.int64]
@@ -24,8 +25,12 @@ _FEWEST_TICKS = 8
 _SHORTEST_SECONDS = 0.1
 _HALF_SURE_PER_SECOND = 16.0
 _AT_ONCE = 256
-_SHORT_SECONDS, _SPARSE_PER_SECOND, _MOST_IF_SHORT_AND_SPARSE = 1.5, 45.0, 0.45
+_APART_SECONDS, _BESIDE_SECONDS, _NEXT_TO_NONE_DB = 0.001, 0.006, -50.0
+_SHORT_SECONDS, _SPARSE_PER_SECOND, _FEWEST_IF_SHORT, _MOST_IF_SHORT_AND_SPARSE = 1.5, 45.0, 10, 0.45
 """So few ticks in so short a time may be a voice's pulses, raindrops or clapping hands."""
+
+_MOST_IF_COARSE = 0.7
+"""Values as few as those of eight bits go by steps that look like ticks: listed, but not mended unasked."""
 
 _ALIKE, _REGULAR, _NEXT_ALIKE, _NEXT_REGULAR = 0.12, 0.33, 0.08, 0.17
 """Ticks come at random; where more than a third of the intervals are alike, or more than a sixth like the one before or
@@ -50,11 +55,14 @@ class CrackleDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._ticks: list[Ticks] = []
+        self._coarse = [CoarseValues() for _ in range(form.channels)]
         self._heard = 0
 
     def feed(self, block: Block) -> None:
         """Collect the ticks of a block, of all channels."""
         self._ticks.append(block.shared(ticks))
+        for values, wave in zip(self._coarse, block.own.T, strict=True):
+            values.feed(wave)
         self._heard = block.stop
 
     def findings(self) -> list[Finding]:
@@ -76,8 +84,11 @@ class CrackleDetector:
             regular = max(_regularity(stretch) - _REGULAR, _next_regularity(stretch) - _NEXT_REGULAR)
             doubt = min(doubt, _SUREST) - _PENALTY * max(0.0, regular, float(np.median(again)) - _PERIODIC)
             confidence = float(1 / (1 + np.exp(-doubt)))
-            if stop - start < _SHORT_SECONDS * rate and per_second < _SPARSE_PER_SECOND:
+            is_short = stop - start < _SHORT_SECONDS * rate
+            if is_short and (per_second < _SPARSE_PER_SECOND or len(stretch) < _FEWEST_IF_SHORT):
                 confidence = min(confidence, _MOST_IF_SHORT_AND_SPARSE)
+            if any(values.are_few for values in self._coarse):
+                confidence = min(confidence, _MOST_IF_COARSE)
             findings.append(self._finding(start, stop, per_second, confidence))
         return [finding for finding in findings if finding.confidence >= 0.05]
 
@@ -138,8 +149,18 @@ def _ticks(block: Block, residual: Residual) -> Ticks:
     own = slice(MARGIN_SEGMENTS - 1, len(is_tick) - MARGIN_SEGMENTS + 1)
     rows, columns = np.nonzero(is_tick[own])
     at = (rows + MARGIN_SEGMENTS) * bins.shape[1] + columns
-    frames = np.asarray(block.start + rows * residual.segment + columns * size + size // 2, np.int64)
+    at = at[~_are_ends(residual.wave, at * size, block.rate)]
+    frames = np.asarray(residual.first + at * size + size // 2, np.int64)
     return Ticks(frames, _periodic(residual.peaks, at, block.rate / size))
+
+
+def _are_ends(wave: Floats, at: Integers, rate: int) -> npt.NDArray[np.bool_]:
+    """Return which places have sound on one side and next to none on the other: there it begins or ends."""
+    apart, beside = round(_APART_SECONDS * rate), round(_BESIDE_SECONDS * rate)
+    size = np.pad(np.abs(wave), apart + beside)
+    views = np.lib.stride_tricks.sliding_window_view(size, beside)
+    before, after = views[at].max(axis=1), views[at + 2 * apart + beside].max(axis=1)
+    return np.minimum(before, after) <= np.float32(10 ** (_NEXT_TO_NONE_DB / 20)) * np.maximum(before, after)
 
 
 def _periodic(bins: Floats, at: Integers, bins_per_second: float) -> Floats:

@@ -18,6 +18,7 @@ from scipy.ndimage import maximum_filter1d
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.holes.rests import BESIDE_SECONDS, confidences, measured, missing_odds
+from umbrick.core.survey.impulses.both_sides import is_another_sound
 from umbrick.core.survey.packets.concealment import Concealed, ConcealedPackets
 from umbrick.core.survey.packets.line_features import line_features
 from umbrick.core.survey.tops.coarse_values import CoarseValues
@@ -34,8 +35,12 @@ _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 
 _LEAST_USUAL = 2.5
 _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
-_DEEP_DB, _MOST_IF_SHALLOW = 24.0, 0.7
-"""What still holds sound may be a moment between two drops of rain: listed, but not mended unasked."""
+_DEEP_DB, _MOST_IF_SHALLOW = 40.0, 0.7
+"""What still holds sound may be lips that closed, or a moment between two drops of rain: listed, but not mended
+unasked."""
+
+_SHORTEST_CLOSURE_SECONDS, _MOST_IF_ANOTHER = 0.008, 0.45
+"""Between a vowel and the burst of a consonant, lips and tongue are closed for so long and longer."""
 
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
@@ -45,6 +50,9 @@ _LONGEST_TURN_SECONDS, _LEAST_COARSE, _MOST_DIFFERENT = 0.0015, 0.02, 0.75
 _NEARBY, _MOST_STEPS = 12, 1.5
 _GENTLE_STEPS = 2
 """A slow wave comes to rest between two values of its grid; from there it goes on by such steps."""
+
+_LEAST_COARSE_STEPS = 12
+"""What swings by less beside it, coarse values round to nothing for a while."""
 
 _COARSER = 2
 """The steps of eight bits are no even ones: the wave may take so many at once."""
@@ -99,6 +107,8 @@ class DropoutDetector:
                     before = wave[max(0, start - beside) : start].astype(np.float64)
                     after = wave[end : end + beside].astype(np.float64)
                     measures = measured(before, after, end - start, rate)
+                    if end - start >= _SHORTEST_CLOSURE_SECONDS * rate and is_another_sound(wave, start, end, rate):
+                        confidence = min(confidence, _MOST_IF_ANOTHER)
                     found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures))
             self._tails[channel] = wave[: own.stop][-reach:]
         self._missing += _together(found)
@@ -144,7 +154,8 @@ class DropoutDetector:
         """Return start, end, confidence and depth in dB of every hole in a wave; count the rests of its own part."""
         holes = self._held(wave, own, coarse)
         taken = [(start, end) for start, end, *_ in holes]
-        holes += [hole for hole in self._fallen(wave) if all(hole[1] <= a or hole[0] >= b for a, b in taken)]
+        fallen = self._fallen(wave, _LEAST_COARSE_STEPS * float(coarse.step_at(np.float32(0))))
+        holes += [hole for hole in fallen if all(hole[1] <= a or hole[0] >= b for a, b in taken)]
         return holes
 
     def _held(
@@ -172,9 +183,10 @@ class DropoutDetector:
             if len(before) < outside // 2 or len(after) < outside // 2:
                 continue
             level = min(float(np.abs(before - value).max()), float(np.abs(after - value).max()))
-            if level < max(_LEAST_LEVEL, 40 * self._step):
+            coarse_step = float(coarse.step_at(wave[start]))
+            if level < max(_LEAST_LEVEL, 40 * self._step, _LEAST_COARSE_STEPS * coarse_step):
                 continue
-            step = max(self._step, _COARSER * float(coarse.step_at(wave[start])))
+            step = max(self._step, _COARSER * coarse_step)
             if max(abs(float(before[-1]) - value), abs(float(after[0]) - value)) <= _GENTLE_STEPS * step:
                 self._rests += is_rest
                 continue
@@ -198,8 +210,9 @@ class DropoutDetector:
             holes.append((first, end, confidence, float(np.clip(amplitude_to_db(level), -120, 0)) + 120))
         return holes
 
-    def _fallen(self, wave: npt.NDArray[np.float32]) -> list[tuple[int, int, float, float]]:
-        """Return the stretches into which the level falls, and out of which it rises, at once."""
+    def _fallen(self, wave: npt.NDArray[np.float32], least_level: float) -> list[tuple[int, int, float, float]]:
+        """Return the stretches into which the level falls from at least that level, and out of which it rises, at
+        once."""
         size, rate = self._bin, self._format.rate
         count = len(wave) // size
         peaks = np.abs(wave[: count * size]).reshape(count, size).max(axis=1)
@@ -214,9 +227,9 @@ class DropoutDetector:
         falls = outer[border - out] / inner[border + 1]
         border_up = np.arange(inside, count - out - 1)
         rises = outer[border_up + 1] / inner[border_up - inside]
-        least = 10 ** (_LEAST_FALL_DB / 20)
-        down = border[(falls >= least) & (outer[border - out] >= _LEAST_LEVEL)]
-        up = border_up[(rises >= least) & (outer[border_up + 1] >= _LEAST_LEVEL)]
+        least, least_level = 10 ** (_LEAST_FALL_DB / 20), max(_LEAST_LEVEL, least_level)
+        down = border[(falls >= least) & (outer[border - out] >= least_level)]
+        up = border_up[(rises >= least) & (outer[border_up + 1] >= least_level)]
         if not len(down) or not len(up):
             return []
         holes: list[tuple[int, int, float, float]] = []

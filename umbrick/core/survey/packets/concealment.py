@@ -28,6 +28,9 @@ _SHORTEST_SECONDS, _LONGEST_SECONDS = 0.01, 0.5
 _QUIETER_BEL = 3.5
 """What lies 35 dB and more below the loud passages is not heard."""
 
+_FEWEST_HEARD, _HEARD_BEL = 3, 4.0
+"""A line that conceals makes sound for a while; where it ends at once, a gate has closed."""
+
 _LOUD_PERCENTILE = 95
 
 
@@ -89,7 +92,8 @@ class ConcealedPackets:
             if not len(inside) or beside.max() < loud - _QUIETER_BEL:
                 continue
             first, last = int(inside[0]), int(inside[-1]) + 1
-            if not shortest <= last - first <= longest:
+            is_heard = levels[first:last] > loud - _HEARD_BEL
+            if not shortest <= last - first <= longest or is_heard.sum() < _FEWEST_HEARD:
                 continue
             strength = float(np.sort(odds[begin:end])[-_FELLOWS:].mean())
             events.append((first, last, strength))

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 
 import numpy as np
 import numpy.typing as npt
-from scipy.fft import rfft
+from scipy.fft import irfft, next_fast_len, rfft
 
 from umbrick.core.survey.tones.keyed import is_keyed
 
@@ -21,6 +21,8 @@ _ONSET_SECONDS, _BEFORE_SECONDS, _SILENCE_DB = 0.002, 0.01, -24.0
 _MOMENT_SECONDS, _SILENT = 0.00025, 0.003
 _DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.12
 _LONGEST_CYCLE_SECONDS, _ONE_TURN, _GOES_ON = 0.02, 1.3, 0.9
+_SAME_BEFORE, _STEADY = 0.98, 0.995
+_SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
 _STEPPED_SHARE = 0.5
 _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME = 0.1, 0.02, 4
 """No buffer of sound is as long as a beat's part."""
@@ -30,7 +32,8 @@ def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
     """Whether frames that are those ``lag`` before are one, two or three steady tones, a keyed one, pulses of a chip, a
     cycle of a synthetic voice, or a note with overtones that goes on for several turns, and begins by itself or without
     a break from one turn to the next."""
-    if is_keyed(wave[start:stop], rate) or is_stepped(wave[start:stop]) or _goes_on(wave, start, stop, lag, rate):
+    again = wave[start:stop]
+    if is_keyed(again, rate) or is_stepped(again) or is_steady(again, rate) or _goes_on(wave, start, stop, lag, rate):
         return True
     # From one coming to the next the spectrum is exact.
     lines = np.square(np.abs(rfft(wave[start - lag : start].astype(np.float64))))[1:]
@@ -51,11 +54,28 @@ def is_stepped(wave: Floats) -> bool:
 
 
 def _goes_on(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
-    """Whether a single pitch cycle comes again that was much like the one before it: such is a synthetic vowel."""
-    if lag > _LONGEST_CYCLE_SECONDS * rate or stop - start > _ONE_TURN * lag or start < 2 * lag:
+    """Whether what comes again was hardly different before: an instrument's note, or a cycle of a synthetic vowel."""
+    if start < 2 * lag:
         return False
+    is_one_cycle = lag <= _LONGEST_CYCLE_SECONDS * rate and stop - start <= _ONE_TURN * lag
     cycle, before = (wave[at : at + lag].astype(np.float64) for at in (start - lag, start - 2 * lag))
-    return bool(cycle @ before > _GOES_ON * np.sqrt((cycle @ cycle) * (before @ before)))
+    alike = _GOES_ON if is_one_cycle else _SAME_BEFORE
+    return bool(cycle @ before > alike * np.sqrt((cycle @ cycle) * (before @ before)))
+
+
+def is_steady(wave: Floats, rate: int) -> bool:
+    """Whether a stretch is one pitch cycle over and over, more alike than any voice has it."""
+    longest = min(round(_LONGEST_STEADY_SECONDS * rate), len(wave) // 2)
+    shortest = max(2, round(_SHORTEST_STEADY_SECONDS * rate))
+    if longest <= shortest:
+        return False
+    own = wave.astype(np.float64)
+    spectrum = rfft(own, next_fast_len(2 * len(own), real=True))
+    lags = np.arange(shortest, longest)
+    products = irfft(np.square(np.abs(spectrum)), next_fast_len(2 * len(own), real=True))[lags]
+    sums = np.concatenate([[0.0], np.cumsum(own**2)])
+    energies = (sums[len(own) - lags]) * (sums[-1] - sums[lags])
+    return bool((products >= _STEADY * np.sqrt(energies)).any() and sums[-1] > 0)
 
 
 def _breaks_off(wave: Floats, start: int, lag: int) -> bool:

@@ -15,7 +15,7 @@ from scipy.ndimage import uniform_filter1d
 
 from umbrick.core.filters.windows import hann
 from umbrick.core.survey.packets.line_features import BANDS
-from umbrick.core.survey.repeats.loops import has_own_ends, is_stepped
+from umbrick.core.survey.repeats.loops import has_own_ends, is_steady, is_stepped
 from umbrick.core.survey.tones.keyed import is_keyed
 
 Floats = npt.NDArray[np.float32]
@@ -37,6 +37,7 @@ _SHORTEST_SECONDS, _LONGEST_SECONDS, _MOST_TURNS = 0.03, 0.5, 2.5
 
 _LAG_SLACK_SECONDS = 0.006
 _TONE_BINS, _TONE_SHARE = 12, 0.998
+_MOST_PARTS, _SHORTEST_PART_SECONDS, _PART_SLACK_SECONDS, _VOICED = 8, 0.0025, 0.0001, 0.95
 
 
 class NearRepeat(NamedTuple):
@@ -131,7 +132,9 @@ def near_repeat(wave: Floats, at: int, lag: int, rate: int) -> NearRepeat | None
     if not max(_SHORTEST_SECONDS * rate, exact - 2 * window) <= stop - start <= most:
         return None
     again = wave[start:stop]
-    if _is_tone(again) or is_keyed(again, rate) or is_stepped(again):
+    if _is_tone(again) or is_keyed(again, rate) or is_stepped(again) or is_steady(again, rate):
+        return None
+    if _is_voiced(wave, start, stop, exact, rate):
         return None
     before = wave[start - exact : stop - exact].astype(np.float64)
     gain = float(np.sqrt(np.sum(wave[start:stop].astype(np.float64) ** 2) / (np.sum(before**2) + 1e-12)))
@@ -143,6 +146,20 @@ def _is_tone(wave: Floats) -> bool:
     power = np.square(np.abs(rfft(wave * hann(len(wave)).astype(np.float32))))
     few = np.partition(power, -_TONE_BINS)[-_TONE_BINS:]
     return bool(few.sum() >= _TONE_SHARE * power.sum())
+
+
+def _is_voiced(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
+    """Whether a stretch is like itself at a whole part of the lag, too: some pitch cycles of a voice, or of a note."""
+    own = wave[start:stop].astype(np.float64)
+    slack = max(1, round(_PART_SLACK_SECONDS * rate))
+    for part in range(2, _MOST_PARTS + 1):
+        if lag < part * _SHORTEST_PART_SECONDS * rate:
+            break
+        for cycle in range(lag // part - slack, lag // part + slack + 1):
+            earlier = wave[start - cycle : stop - cycle].astype(np.float64)
+            if own @ earlier > _VOICED * np.sqrt((own @ own) * (earlier @ earlier)):
+                return True
+    return False
 
 
 def _likeness(own: Floats, earlier: Floats) -> npt.NDArray[np.float64]:
