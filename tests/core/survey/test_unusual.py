@@ -3,12 +3,13 @@
 import numpy as np
 import pytest
 
-from benchmarks.unusual import UNUSUAL
+from benchmarks.unusual import UNUSUAL, ramped
 from tests.core.survey.test_kinds import speech, surveyed
 from tests.sounds import RATE, chord
+from umbrick.work.doing import sure_enough
 
-VOICE = 0.9 * speech(8.0)[:, 0] / np.abs(speech(8.0)).max(), RATE
-MUSIC = 0.9 * chord(8.0)[:, 0] * (1 - 0.6 * np.abs(np.sin(np.arange(8 * RATE) / RATE * 7.3))), RATE
+VOICE = ramped(0.9 * speech(8.0)[:, 0] / np.abs(speech(8.0)).max(), 10.0), RATE
+MUSIC = ramped(0.9 * chord(8.0)[:, 0] * (1 - 0.6 * np.abs(np.sin(np.arange(8 * RATE) / RATE * 7.3))), 10.0), RATE
 PAUSES = ("dialled tones", "voice through a gate of 1 ms", "saw notes", "morse", "beeps", "metronome", "hats",
           "gated pad", "chopped pad", "square tremolo", "noise bursts", "coder's pauses", "low bass",
           "sub bass")  # fmt: skip
@@ -16,10 +17,36 @@ LOUD = ("sweep", "modem", "limiter by 4 dB", "limiter by 10 dB", "limiter by 6 d
         "square notes", "pulse notes", "sine notes")  # fmt: skip
 
 
-def listed(name, kind):
+WHOLE = ("modem", "rain", "castanets", "claves", "sweep", "decaying tones", "metronome", "pulse notes", "hard-panned",
+         "vocoded", "applause", "bit crush")  # fmt: skip
+
+
+def listed(name, *kinds):
     sound, rate, bits = UNUSUAL[name](np.random.default_rng(5), VOICE, MUSIC)
-    findings = surveyed(np.atleast_2d(sound.T).T, rate, [kind], bits).sifted({})
-    return [finding for finding in findings if finding.kind == kind]
+    findings = surveyed(np.atleast_2d(sound.T).T, rate, kinds, bits).sifted({})
+    return [finding for finding in findings if finding.kind in kinds]
+
+
+@pytest.mark.parametrize("name", WHOLE)
+def test_nothing_is_sure_to_be_damage_and_nothing_is_mended_unasked(name):
+    damage = ("click", "crackle", "mouth_click", "discontinuity", "dropout", "stutter", "clipping", "slip")
+    found = listed(name, *damage, "hum", "dc_offset", "intrusion", "sibilance", "hard_edge")
+    assert [finding for finding in found if finding.confidence >= 0.9] == []
+    assert sure_enough(found, {})[0] == []
+
+
+def test_what_is_lopsided_has_no_offset_but_what_a_converter_adds_is_one():
+    sound, rate, bits = UNUSUAL["pulse notes"](np.random.default_rng(5), VOICE, MUSIC)
+    assert not surveyed(sound[:, np.newaxis], rate, ["dc_offset"], bits).sifted({})
+    assert surveyed(sound[:, np.newaxis] * 0.9 + 0.02, rate, ["dc_offset"], bits).sifted({})
+
+
+def test_hum_under_even_strokes_is_heard_and_their_own_lines_are_none():
+    sound, rate, bits = UNUSUAL["claves"](np.random.default_rng(5), VOICE, MUSIC)
+    t = np.arange(len(sound)) / rate
+    hum = sum(0.003 * 0.7**k * np.sin(2 * np.pi * 50 * k * t + k) for k in range(1, 8))
+    assert not surveyed(sound[:, np.newaxis], rate, ["hum"], bits).sifted({})
+    assert surveyed((sound + hum)[:, np.newaxis], rate, ["hum"], bits).sifted({})
 
 
 @pytest.mark.parametrize("name", PAUSES)

@@ -69,6 +69,9 @@ nothing else is thought of."""
 _HALF_BROKEN_DB, _HALF_BROKEN_NARROW_DB, _BROKEN_DOUBT_DB = 16.0, 7.0, 1.0
 """A voice's pulses and the joins of a speech synthesizer stand out by less, what is missing by more."""
 
+_FAINTEST_BREAK_DB = -36.0
+"""So far below the sound lies the corner at which a fade begins."""
+
 _MOST_IF_ANOTHER = 0.4
 _EDGE_SHARE = 0.12
 _APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
@@ -86,6 +89,13 @@ class Event(NamedTuple):
     excess_db: float
     relative_db: float
     sure: tuple[float, float, float]
+    left: float
+    """The share that is left of it where the sound on both sides, or how little it stands out, speaks against it."""
+
+    @property
+    def confidence(self) -> float:
+        """How sure it is that it is damage of any shape."""
+        return sum(self.sure) * self.left
 
 
 def events(block: Block) -> list[Event]:
@@ -107,7 +117,6 @@ def events(block: Block) -> list[Event]:
             at = start - skipped, stop - skipped
             if _is_an_end(known, *at, block.rate) or _is_a_coarse_step(known, *at) or _is_keyed(known, *at, block.rate):
                 continue
-            share = _left(sure[row], float(seen.excess_db[row]), known, at, block.rate)
             found.append(
                 Event(
                     # At its ends the residual goes on over sound made up beyond the recording.
@@ -116,15 +125,18 @@ def events(block: Block) -> list[Event]:
                     channel,
                     float(seen.excess_db[row]),
                     float(seen.relative_db[row]),
-                    (share * float(sure[row, 0]), share * float(sure[row, 1]), share * float(sure[row, 2])),
+                    (float(sure[row, 0]), float(sure[row, 1]), float(sure[row, 2])),
+                    _left(sure[row], seen.excess_db[row], seen.relative_db[row], known, at, block.rate),
                 )
             )
     return found
 
 
-def _left(sure: Array, excess_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int) -> float:
-    """Return how much is left of how sure an impulse is, if it is a break that hardly stands out, or if it lies where
-    another sound begins."""
+def _left(
+    sure: Array, excess_db: float, relative_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
+) -> float:
+    """Return how much is left of how sure an impulse is, if it is a break that is faint or hardly stands out, or if it
+    lies where another sound begins."""
     shape = int(np.argmax(sure))
     if shape == Shape.CLICK:
         return 1.0
@@ -132,6 +144,8 @@ def _left(sure: Array, excess_db: float, wave: npt.NDArray[np.float32], at: tupl
         return _MOST_IF_ANOTHER if is_another_sound(wave, *at, rate, alike_loud=True) else 1.0
     half_sure_db = _HALF_BROKEN_NARROW_DB if rate < NARROW_BELOW_RATE else _HALF_BROKEN_DB
     share = float(1 / (1 + np.exp((half_sure_db - excess_db) / _BROKEN_DOUBT_DB)))
+    if relative_db < _FAINTEST_BREAK_DB:
+        return min(share, _MOST_IF_ANOTHER)
     return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate) else share
 
 
@@ -217,11 +231,11 @@ class EventCollector:
         is_voice = may_be_voice(self._outlines)
         groups = []
         for group in together(self._events):
-            best = max(group, key=lambda event: sum(event.sure))
+            best = max(group, key=lambda event: event.confidence)
             click, at_break, mouth = best.sure
             if not is_voice:  # Where there is no voice there is no mouth either: what rings is a click all the same.
                 click, mouth = click + mouth, 0.0
-            confidence = sum(best.sure)
+            confidence = best.confidence
             if confidence >= _LEAST_CONFIDENCE and int(np.argmax((click, at_break, mouth))) == shape:
                 groups.append((group, best, confidence))
         return groups

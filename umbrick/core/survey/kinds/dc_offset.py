@@ -18,8 +18,8 @@ _FEWEST_DEVIATIONS = 5.0
 _FEWEST_STRETCHES = 2
 _SHORTEST_SECONDS = 0.05
 _MOMENT_SECONDS, _RESTING_DB, _FEWEST_MOMENTS, _GONE = 0.02, -30.0, 5, 0.35
-"""Moments in which the sound rests by so much: an offset of which hardly more than a third is left then is no offset,
-but the lopsided wave of an instrument."""
+"""Where hardly more than a third of an offset is left in moments in which the sound rests by so much, the rest of it is
+the lopsided wave of an instrument, and what is left is the offset."""
 
 _MOST_SPREAD, _MOST_IF_LOPSIDED = 0.5, 0.3
 """A converter's offset stays; what changes by half of itself from one half second to the next belongs to the notes."""
@@ -70,11 +70,15 @@ class OffsetDetector:
         for channel in range(self._format.channels):
             offset = float(means[:, channel].mean())
             sure = _sureness(means[:, channel])
+            spread = _spread(means[:, channel])
+            at_rest = self._at_rest(channel)
+            if len(at_rest) >= _FEWEST_MOMENTS and abs(float(np.median(at_rest))) < _GONE * abs(offset):
+                offset, sure, spread = float(np.median(at_rest)), _sureness(at_rest), _spread(at_rest)
             if abs(offset) < 0.2 * half_sure or sure < _FEWEST_DEVIATIONS:
                 continue
             doubt = np.log(abs(offset) / half_sure) * 3
             confidence = float(1 / (1 + np.exp(-doubt))) * min(1.0, sure / (2 * _FEWEST_DEVIATIONS))
-            if _spread(means[:, channel]) > _MOST_SPREAD * abs(offset) or self._rests_without(offset, channel):
+            if spread > _MOST_SPREAD * abs(offset):
                 confidence = min(confidence, _MOST_IF_LOPSIDED)
             level_db = amplitude_to_db(abs(offset))
             findings.append(
@@ -92,12 +96,11 @@ class OffsetDetector:
             )
         return [finding for finding in findings if finding.confidence >= 0.05]
 
-    def _rests_without(self, offset: float, channel: int) -> bool:
-        """Whether hardly any of an offset is left where a channel's sound rests."""
+    def _at_rest(self, channel: int) -> np.ndarray:
+        """Return the means of the moments in which a channel's sound rests."""
         means, swings = np.concatenate(self._moments)[:, :, channel].T
         loud = float(np.percentile(swings, 95)) if len(swings) else 0.0
-        resting = means[swings <= loud * db_to_amplitude(_RESTING_DB)]
-        return len(resting) >= _FEWEST_MOMENTS and float(np.median(np.abs(resting))) < _GONE * abs(offset)
+        return np.asarray(means[swings <= loud * db_to_amplitude(_RESTING_DB)], np.float64)
 
 
 def _sureness(means: np.ndarray) -> float:

@@ -18,7 +18,6 @@ from scipy.ndimage import maximum_filter1d
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.holes.rests import BESIDE_SECONDS, confidences, measured, missing_odds
-from umbrick.core.survey.impulses.both_sides import is_another_sound
 from umbrick.core.survey.packets.concealment import Concealed, ConcealedPackets
 from umbrick.core.survey.packets.line_features import line_features
 from umbrick.core.survey.tops.coarse_values import CoarseValues
@@ -38,9 +37,6 @@ _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
 _DEEP_DB, _MOST_IF_SHALLOW = 40.0, 0.7
 """What still holds sound may be lips that closed, or a moment between two drops of rain: listed, but not mended
 unasked."""
-
-_SHORTEST_CLOSURE_SECONDS, _MOST_IF_ANOTHER = 0.008, 0.45
-"""Between a vowel and the burst of a consonant, lips and tongue are closed for so long and longer."""
 
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
@@ -107,8 +103,6 @@ class DropoutDetector:
                     before = wave[max(0, start - beside) : start].astype(np.float64)
                     after = wave[end : end + beside].astype(np.float64)
                     measures = measured(before, after, end - start, rate)
-                    if end - start >= _SHORTEST_CLOSURE_SECONDS * rate and is_another_sound(wave, start, end, rate):
-                        confidence = min(confidence, _MOST_IF_ANOTHER)
                     found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures))
             self._tails[channel] = wave[: own.stop][-reach:]
         self._missing += _together(found)
@@ -154,7 +148,7 @@ class DropoutDetector:
         """Return start, end, confidence and depth in dB of every hole in a wave; count the rests of its own part."""
         holes = self._held(wave, own, coarse)
         taken = [(start, end) for start, end, *_ in holes]
-        fallen = self._fallen(wave, _LEAST_COARSE_STEPS * float(coarse.step_at(np.float32(0))))
+        fallen = self._fallen(wave, _LEAST_COARSE_STEPS * float(coarse.step_at(np.zeros((), np.float32))))
         holes += [hole for hole in fallen if all(hole[1] <= a or hole[0] >= b for a, b in taken)]
         return holes
 

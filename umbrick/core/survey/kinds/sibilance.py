@@ -52,7 +52,7 @@ class SibilanceDetector:
         high, low = bands[:, border:].sum(axis=1), bands[:, _FIRST_LOW_BAND:border].sum(axis=1)
         loud = float(np.percentile(low + high, 90)) if len(low) else 0.0
         sounding = low + high > loud * 10 ** (-_SOUNDING_DB / 10)
-        if np.mean(high[sounding] > _BRIGHT * low[sounding]) > _MOST_BRIGHT_SHARE:
+        if not sounding.any() or np.mean(high[sounding] > _BRIGHT * low[sounding]) > _MOST_BRIGHT_SHARE:
             return []
         spans = self._bright(high, low, loud)
         if not spans:

@@ -130,13 +130,15 @@ class StutterDetector:
             self._tail, self._end - len(self._tail), self._end - round(_LATER_SECONDS * rate), self._end
         )
         nearly = [*self._near, *late]
-        meant = in_time([(one.start, one.lag) for one in (*self._repeats, *nearly)], rate)
+        repeats = [(one.start, one.lag) for one in self._repeats] + [(one.start, one.lag) for one in nearly]
+        meant = in_time(repeats, rate)
         exact = [
-            one._replace(is_apart=one.is_apart or is_meant) for one, is_meant in zip(self._repeats, meant, strict=False)
+            one._replace(is_apart=one.is_apart or is_meant)
+            for one, is_meant in zip(self._repeats, meant[: len(self._repeats)], strict=True)
         ]
         nearly = [
             one._replace(is_apart=one.is_apart or is_meant)
-            for one, is_meant in zip(nearly, meant[len(exact) :], strict=True)
+            for one, is_meant in zip(nearly, meant[len(self._repeats) :], strict=True)
         ]
         findings = [self._repeated(repeat, usual_db) for repeat in exact if not self._is_tone(repeat)]
         findings = [finding for finding in findings if finding.confidence >= 0.05]

@@ -19,9 +19,8 @@ _FEW_LINES, _THEIR_SHARE = 3, 0.9995
 _SEVERAL_TIMES, _MOST_TURNS, _WHOLE_TURNS_SHARE = 2.2, 200, 0.97
 _ONSET_SECONDS, _BEFORE_SECONDS, _SILENCE_DB = 0.002, 0.01, -24.0
 _MOMENT_SECONDS, _SILENT = 0.00025, 0.003
-_DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.12
-_LONGEST_CYCLE_SECONDS, _ONE_TURN, _GOES_ON = 0.02, 1.3, 0.9
-_SAME_BEFORE, _STEADY = 0.98, 0.995
+_DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.09
+_SAME_BEFORE, _STEADY = 0.9995, 0.9998
 _SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
 _STEPPED_SHARE = 0.5
 _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME = 0.1, 0.02, 4
@@ -29,11 +28,11 @@ _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME = 0.1, 0.02, 4
 
 
 def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
-    """Whether frames that are those ``lag`` before are one, two or three steady tones, a keyed one, pulses of a chip, a
-    cycle of a synthetic voice, or a note with overtones that goes on for several turns, and begins by itself or without
-    a break from one turn to the next."""
+    """Whether frames that are those ``lag`` before are one, two or three steady tones, a keyed one, a chip's pulses, or
+    a note with overtones that goes on for several turns, and begins by itself or without a break from one turn to the
+    next."""
     again = wave[start:stop]
-    if is_keyed(again, rate) or is_stepped(again) or is_steady(again, rate) or _goes_on(wave, start, stop, lag, rate):
+    if is_keyed(again, rate) or is_stepped(again) or is_steady(again, rate) or _goes_on(wave, start, lag):
         return True
     # From one coming to the next the spectrum is exact.
     lines = np.square(np.abs(rfft(wave[start - lag : start].astype(np.float64))))[1:]
@@ -53,18 +52,16 @@ def is_stepped(wave: Floats) -> bool:
     return bool(np.mean(wave[1:] == wave[:-1]) > _STEPPED_SHARE)
 
 
-def _goes_on(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
-    """Whether what comes again was hardly different before: an instrument's note, or a cycle of a synthetic vowel."""
+def _goes_on(wave: Floats, start: int, lag: int) -> bool:
+    """Whether what comes again was hardly different before: some cycles of an instrument's note."""
     if start < 2 * lag:
         return False
-    is_one_cycle = lag <= _LONGEST_CYCLE_SECONDS * rate and stop - start <= _ONE_TURN * lag
     cycle, before = (wave[at : at + lag].astype(np.float64) for at in (start - lag, start - 2 * lag))
-    alike = _GOES_ON if is_one_cycle else _SAME_BEFORE
-    return bool(cycle @ before > alike * np.sqrt((cycle @ cycle) * (before @ before)))
+    return bool(cycle @ before > _SAME_BEFORE * np.sqrt((cycle @ cycle) * (before @ before)))
 
 
 def is_steady(wave: Floats, rate: int) -> bool:
-    """Whether a stretch is one pitch cycle over and over, more alike than any voice has it."""
+    """Whether a stretch is one pitch cycle over and over, more alike than any voice or played note has it."""
     longest = min(round(_LONGEST_STEADY_SECONDS * rate), len(wave) // 2)
     shortest = max(2, round(_SHORTEST_STEADY_SECONDS * rate))
     if longest <= shortest:

@@ -24,9 +24,8 @@ FLAT_BITS, _LEAST_FLAT_BITS, _LEAST_FLAT_MEAN = 2.0, 8.0, 0.1
 and in the mean with those that are not."""
 
 _ALIKE = 0.05
-_MANY, _SHORTEST_OF_MANY = 10, 3
-"""Of so many tops, a single flat one is chance; and of so many flat ones, one at least is longer than two samples, but
-for the tops of dialled tones."""
+_MANY = 10
+"""Of so many tops, a single flat one is chance."""
 
 _BELOW_WIDTHS, _LEAST_PILED = 12.0, 0.5
 """Of the tops in so many times the width of a rail below it, and on it, this share lies on it; of a tone's tops less
@@ -63,7 +62,6 @@ def are_flat(tops: Tops, least_share: float) -> bool:
     _, one_of_each = np.unique(shapes, axis=0, return_index=True)
     is_enough = bits[flat][one_of_each].sum() >= _LEAST_FLAT_BITS
     is_enough &= flat.sum() > 1 or len(bits) <= _MANY
-    is_enough &= flat.sum() < _MANY or int(tops.length[flat].max()) >= _SHORTEST_OF_MANY
     return bool(is_enough and bits[flat].sum() >= _LEAST_FLAT_MEAN * len(bits) and flat.mean() >= least_share)
 
 
