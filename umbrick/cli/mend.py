@@ -29,6 +29,7 @@ from umbrick.core.mend.place import Place
 from umbrick.core.mend.plan import Batch, Plan
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import is_mendable
+from umbrick.core.mend.side_by_side import processes
 from umbrick.core.paths import cache_folder
 from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.report.document import document
@@ -149,14 +150,14 @@ def mend_command(
             done = _laid(original, method, parameters, places, quiet, measures_peak)
         elif survey is not None and method is not None:
             places = places_for(places, findings, method, parameters, recording.source.rate)
-            with progress_bar(method.title, quiet) as progress:
+            with progress_bar(method.title, quiet) as progress, processes():
                 done = by_method(original, Batch(method, parameters, places), findings, survey.levels.peak, progress)
         elif survey is not None and regimen is not None:
-            with progress_bar(regimen.name, quiet) as progress:
+            with progress_bar(regimen.name, quiet) as progress, processes():
                 done = by_regimen(original, regimen, findings, survey.levels.peak, progress)
         elif survey is not None:
             plan = _plan(findings, wanted if kinds else None, sensitivity)
-            with progress_bar("Mending", quiet) as progress:
+            with progress_bar("Mending", quiet) as progress, processes():
                 done = by_plan(original, plan, findings, survey.levels.peak, progress)
         for sentence in done.told:
             warn(f"umbrick: {sentence}")

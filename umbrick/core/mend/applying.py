@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import itertools
 from bisect import bisect_left
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, ThreadPoolExecutor, wait
+from collections.abc import Callable, Sequence
+from functools import partial
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -17,6 +17,7 @@ from umbrick.core.measure.seam import seam_scores
 from umbrick.core.mend.method import Excerpt, Method, Rebuild, Rework, Reworked, Reworking, Stretch
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place, mask_of, stretches
+from umbrick.core.mend.side_by_side import worked_out
 from umbrick.core.model.bounds import Integers, spans_in
 from umbrick.core.processors import processors
 from umbrick.core.timeline.change import Change, replace_many
@@ -106,10 +107,21 @@ def _as_one(version: Version, made: Sequence[_Made]) -> Mended:
     )
 
 
-class _Patch(NamedTuple):
+class _Asked(NamedTuple):
+    """A stretch to rebuild some of: what a method needs, where it begins, and what it may change."""
+
+    excerpt: Excerpt
+    start: int
+    touchable: npt.NDArray[np.bool_]
+
+
+class _Rebuilt(NamedTuple):
+    """Spans of frames that were rebuilt, one after another: their samples, which of these are new, and seam scores."""
+
     starts: Integers
     stops: Integers
-    samples: npt.NDArray[np.float64]
+    samples: npt.NDArray[np.float32]
+    changed: npt.NDArray[np.bool_]
     scores: list[float]
 
 
@@ -163,18 +175,18 @@ def apply_method(
     reach = round(does.reach(parameters) * version.rate)
     edges = {place.start for place in places}, {place.stop for place in places}
 
-    def run(group: list[Place]) -> _Patch:
-        return _patch(version, rebuild, parameters, group, _widened(group, reach, *edges), known, context, is_cancelled)
+    def ask(number: int) -> _Asked:
+        group = groups[number]
+        return _asked(version, group, _widened(group, reach, *edges), known, context)
 
-    patches = [
-        patch for patch in _patches(run, groups, progress, is_cancelled, workers or processors())
-        if len(patch.starts)
-    ]  # fmt: skip
+    work = partial(_rebuilt, rebuild, parameters)
+    done = worked_out(ask, work, len(groups), workers or processors(), progress, is_cancelled)
+    patches = [patch for patch in done if len(patch.starts)]
     united = _united(places, 2 * reach)
     if not patches:
         mends = tuple(_mend(method, parameters, place, []) for place in united if not method.may_leave)
         return Mended(version, Change.of(version, [], [], Runs.of([])), mends, ((0, 0),) * len(mends), 0.0)
-    samples = np.concatenate([patch.samples for patch in patches])
+    samples = np.concatenate([_exactly(version, patch) for patch in patches])
     starts, stops = (np.concatenate([getattr(p, name) for p in patches]) for name in ("starts", "stops"))
     change = replace_many(version, Patch(samples, version.rate, does.nature), starts, stops)
     first = np.searchsorted(starts, [place.start - reach for place in united])
@@ -321,16 +333,7 @@ class _Damage:
         return self._places[first : bisect_left(self._starts, stop)]
 
 
-def _patch(
-    version: Version,
-    rebuild: Rebuild,
-    parameters: Parameters,
-    group: list[Place],
-    touched: list[Place],
-    known: _Damage,
-    context: int,
-    is_cancelled: Callable[[], bool],
-) -> _Patch:
+def _asked(version: Version, group: list[Place], touched: list[Place], known: _Damage, context: int) -> _Asked:
     start = max(0, min(place.start for place in group) - context)
     stop = min(version.frames, max(place.stop for place in group) + context)
     excerpt = Excerpt(
@@ -339,53 +342,27 @@ def _patch(
         damage=mask_of(known.within(start, stop), start, stop, version.channels),
         target=mask_of(group, start, stop, version.channels),
     )
+    return _Asked(excerpt, start, mask_of(touched, start, stop, version.channels))
+
+
+def _rebuilt(rebuild: Rebuild, parameters: Parameters, asked: _Asked, is_cancelled: Callable[[], bool]) -> _Rebuilt:
+    excerpt = asked.excerpt
     rebuilt = rebuild(excerpt, parameters, is_cancelled)
-    changed = (rebuilt != excerpt.samples) & mask_of(touched, start, stop, version.channels)
+    changed = (rebuilt != excerpt.samples) & asked.touchable
     starts, stops = spans_in(changed.any(axis=1))
-    parts = []
-    for first, last in zip(starts, stops, strict=True):
-        part = version.read_exact(start + int(first), start + int(last))
-        parts.append(np.where(changed[first:last], rebuilt[first:last].astype(np.float32), part))
-    samples = np.concatenate(parts) if parts else np.zeros((0, version.channels))
     made = np.where(changed, rebuilt, excerpt.samples.astype(np.float64))
-    return _Patch(starts + start, stops + start, samples, seam_scores(made, changed, starts, stops, version.rate))
+    inside = np.concatenate([np.arange(*span) for span in zip(starts, stops, strict=True)] or [np.zeros(0, np.int64)])
+    return _Rebuilt(
+        starts + asked.start,
+        stops + asked.start,
+        rebuilt[inside].astype(np.float32),
+        changed[inside],
+        seam_scores(made, changed, starts, stops, excerpt.rate),
+    )
 
 
-def _one_by_one(
-    run: Callable[[list[Place]], _Patch],
-    groups: list[list[Place]],
-    progress: Callable[[float], None],
-    is_cancelled: Callable[[], bool],
-) -> Iterator[_Patch]:
-    for count, group in enumerate(groups, 1):
-        yield run(group)
-        if is_cancelled():
-            raise CancelledError
-        progress(count / len(groups))
-
-
-def _patches(
-    run: Callable[[list[Place]], _Patch],
-    groups: list[list[Place]],
-    progress: Callable[[float], None],
-    is_cancelled: Callable[[], bool],
-    workers: int,
-) -> list[_Patch]:
-    """Return what every group comes to, in order, from as many threads as there are workers."""
-    if workers == 1 or len(groups) <= 1:
-        return list(_one_by_one(run, groups, progress, is_cancelled))
-    with ThreadPoolExecutor(workers, thread_name_prefix="mend") as pool:
-        futures: list[Future[_Patch]] = [pool.submit(run, group) for group in groups]
-        waiting = set(futures)
-        try:
-            while waiting:
-                done, waiting = wait(waiting, timeout=0.2, return_when=FIRST_COMPLETED)
-                for future in done:
-                    future.result()
-                if is_cancelled():
-                    raise CancelledError
-                progress(1 - len(waiting) / len(futures))
-        finally:
-            for future in waiting:
-                future.cancel()
-    return [future.result() for future in futures]
+def _exactly(version: Version, rebuilt: _Rebuilt) -> npt.NDArray[Any]:
+    """Return the samples of rebuilt spans, with those that are not new as the version has them."""
+    spans = zip(rebuilt.starts.tolist(), rebuilt.stops.tolist(), strict=True)
+    before = np.concatenate([version.read_exact(start, stop) for start, stop in spans])
+    return np.where(rebuilt.changed, rebuilt.samples, before)

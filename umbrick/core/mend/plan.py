@@ -15,6 +15,7 @@ from umbrick.core.mend.method import Method
 from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.remedies import Adjustment, Remedy, first_remedy, is_mendable
+from umbrick.core.mend.side_by_side import uses_processes
 from umbrick.core.mend.taken_out import is_the_sound_itself
 from umbrick.core.names import KIND_NAMES
 from umbrick.core.survey.finding import Finding
@@ -24,7 +25,9 @@ from umbrick.core.timeline.version import Version
 SURE_ENOUGH = 0.75
 """What no one asked for is mended only if it is so sure: sound that is good must stay."""
 
-_A_PART = 32
+_A_PART, _A_PART_FOR_MANY = 32, 4096
+"""Places that are done together, and are there when a person stops the rest; more where processes share them."""
+
 _NEAR_SECONDS = 0.01
 """No method that mends many places alike reaches further outside of one."""
 
@@ -240,7 +243,8 @@ def carried_out(
     """
     apart = round(_APART_SECONDS * version.rate)
     minded = [(batch, damage_minded(batch.method, findings)) for batch in batches]
-    parts = deque((part, damage) for batch, damage in minded for part in _in_parts(batch, apart))
+    size = _A_PART_FOR_MANY if uses_processes() else _A_PART
+    parts = deque((part, damage) for batch, damage in minded for part in _in_parts(batch, apart, size))
     total = sum(len(part.places) for part, _ in parts)
     made: list[Mended] = []
     refused: list[Refused] = []
@@ -289,11 +293,11 @@ def _left(batch: Batch, mended: Mended) -> list[Refused]:
     return left
 
 
-def _in_parts(batch: Batch, apart: int) -> Iterator[Batch]:
-    """Yield a batch in parts that can be done one after another: none ends where the next place is near."""
+def _in_parts(batch: Batch, apart: int, size: int) -> Iterator[Batch]:
+    """Yield a batch in parts of so many places or more, one after another: none ends where the next place is near."""
     places: list[Place] = []
     for place in sorted(batch.places):
-        if len(places) >= _A_PART and place.start - max(p.stop for p in places[-_A_PART:]) > apart:
+        if len(places) >= size and place.start - max(p.stop for p in places[-_A_PART:]) > apart:
             yield batch._replace(places=places)
             places = []
         places.append(place)
