@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+import umbrick
 from umbrick.casebook import schema
 from umbrick.ui.starting import DESKTOP_NAME
 
@@ -17,12 +18,16 @@ ROOT = Path(__file__).parent.parent
 FOLDER = ROOT / "packaging"
 
 
-@pytest.fixture(scope="module")
-def make():
-    specification = importlib.util.spec_from_file_location("make", FOLDER / "make.py")
+def script(name):
+    specification = importlib.util.spec_from_file_location(name, FOLDER / f"{name}.py")
     module = importlib.util.module_from_spec(specification)
     specification.loader.exec_module(module)
     return module
+
+
+@pytest.fixture(scope="module")
+def make():
+    return script("make")
 
 
 def test_manual_page_and_completions_are_made_from_the_commands_as_they_are(make):
@@ -30,6 +35,14 @@ def test_manual_page_and_completions_are_made_from_the_commands_as_they_are(make
     assert (FOLDER / "umbrick.1").read_text() == make.manual_page(), told
     for shell, name in make.SHELLS.items():
         assert (FOLDER / name).read_text() == make.completion(shell), told
+
+
+def test_the_reference_of_the_python_surface_is_made_from_its_docstrings_as_they_are():
+    reference = script("reference")
+    page = reference.PAGE.read_text(encoding="utf-8")
+    assert page == reference.page(), "run ./run docs"
+    for name in umbrick.__all__:
+        assert f'id="{name}"' in page
 
 
 def test_all_that_is_shared_exists_and_is_named_as_the_window_is():

@@ -65,6 +65,25 @@ REGIMEN = {
 }  # fmt: skip
 
 
+def test_a_regimen_runs_on_what_is_selected_and_nowhere_else(hands, tmp_path, monkeypatch):
+    (tmp_path / "r.json").write_text(json.dumps(REGIMEN))
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *_: (str(tmp_path / "r.json"), ""))
+    hands.open(tape(tmp_path / "one.wav"))
+    action = hands.window.actions_.actions["run_on_selection"]
+    assert not action.isEnabled()
+    before = hands.work.outcome.read(0, hands.work.frames)
+    hands.window.bench.select(RATE // 2, RATE)
+    hands.qtbot.waitUntil(action.isEnabled)
+    action.trigger()
+    hands.settle()
+    after = hands.work.outcome.read(0, hands.work.frames)
+    changed = np.flatnonzero((after != before).any(axis=1))
+    assert RATE // 2 - RATE // 100 <= changed[0]
+    assert changed[-1] < RATE + RATE // 100
+    hands.press("Ctrl+Z")
+    assert np.array_equal(hands.work.outcome.read(0, hands.work.frames), before)
+
+
 def test_what_is_typed_is_checked_as_it_is_typed(hands, qtbot):
     dialog = RegimenDialog(Regimen.parsed(REGIMEN), can_run=False)
     qtbot.addWidget(dialog)

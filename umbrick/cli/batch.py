@@ -18,6 +18,7 @@ from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.units import format_count, parse_db
 from umbrick.work.batch.cluster import run_on_cluster
 from umbrick.work.batch.gathering import Item, gathered
+from umbrick.work.batch.naming import AS_IT_IS, checked
 from umbrick.work.batch.reports import write_report
 from umbrick.work.batch.running import Outcome, Told, run_batch
 from umbrick.work.batch.treating import FAILED, Order
@@ -40,6 +41,9 @@ _Runner = Callable[[Sequence[Item], Order, Told, Callable[[], bool]], Outcome]
 @click.option("--format", "suffix", metavar="ENDING", help="Write all results as .wav, .flac, …; else as the source.")
 @click.option("--subtype", type=click.Choice(["same", "PCM_16", "PCM_24", "FLOAT"]), default="same", show_default=True,
               help="Sample format of the results.")  # fmt: skip
+@click.option("--rate", metavar="HZ", type=click.IntRange(1000, 768000), help="Resample the results to this rate.")
+@click.option("--name", metavar="PATTERN", default=AS_IT_IS, show_default=True,
+              help="Names of the results; {name}, {folder} and {regimen} stand for the source's.")  # fmt: skip
 @click.option("--ceiling", metavar="DBFS", help="Lower the level so that no sample passes this.")
 @click.option("--casebooks", is_flag=True, help="Write a casebook beside each result, to look into and change.")
 @click.option("--dry-run", is_flag=True, help="Only survey, and report.")
@@ -56,6 +60,8 @@ def batch_command(
     patterns: tuple[str, ...],
     suffix: str | None,
     subtype: str,
+    rate: int | None,
+    name: str,
     ceiling: str | None,
     casebooks: bool,
     dry_run: bool,
@@ -68,6 +74,7 @@ def batch_command(
     regimen = Regimen.load(Path(regimen_path))
     try:
         ceiling_dbfs = parse_db(ceiling) if ceiling is not None else None
+        pattern = checked(name)
     except ParameterError as error:
         raise click.UsageError(str(error)) from error
     ending = f".{suffix.lstrip('.')}" if suffix else ""
@@ -80,6 +87,8 @@ def batch_command(
         dry_run,
         overwrite,
         ending,
+        rate,
+        pattern,
     )
     given, folder = [Path(source) for source in sources], Path(out)
     report = Path(report_path) if report_path else folder / "report.json"
@@ -142,19 +151,12 @@ def _watch(
 
 
 def _tell(outcome: Outcome, report: Path, quiet: bool) -> None:
-    failed = len(outcome.failures)
-    done = len(outcome.entries) - failed
     if outcome.is_full:
         warn("umbrick: The disk is full. Make room and run the same command again: what is done stays done.")
     elif outcome.stopped:
         warn("umbrick: stopped; run the same command again to go on.")
     if not quiet:
-        before = f", {outcome.again} of them before" if outcome.again else ""
-        ear = sum(bool(entry.get("ear")) for entry in outcome.entries.values())
-        heard = f" {format_count(ear, 'file')} worth a human ear." if ear else ""
-        say(
-            f"{format_count(done, 'file')} done{before}, {format_count(failed, 'file')} failed.{heard} Report: {report}"
-        )
+        say(f"{outcome.told} Report: {report}")
 
 
 @contextmanager

@@ -4,7 +4,7 @@ import json
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.sounds import RATE, clipped, faultless
@@ -66,6 +66,27 @@ def test_a_regimen_is_what_its_steps_are_one_by_one():
     frames = version.frames
     assert np.array_equal(outcome_of(version, whole).read(0, frames), outcome_of(by_hand, only).read(0, frames))
     assert len(whole.mended.mends) >= 4
+
+
+@settings(deadline=None, max_examples=6)
+@given(st.integers(0, 2 * RATE), st.integers(RATE // 4, RATE))
+def test_outside_of_what_is_selected_nothing_changes(first, length):
+    version = damaged()
+    held = regimen(
+        {"method": "bridge", "where": "findings:dropout,click"},
+        {"method": "level", "where": "all", "set": {"gain_db": -6, "ramp_ms": 1}},
+        {"method": "filter", "where": "all", "set": {"shape": "low_cut", "frequency_hz": 80}},
+    )
+    within = (first, first + length)
+    done = run_regimen(Ground(version, version, Tiles()), held, surveyed(version), within=within)
+    changed = np.flatnonzero(
+        (outcome_of(version, done).read(0, version.frames) != version.read(0, version.frames)).any(1)
+    )
+    reach = RATE // 100  # a mend at the edge is whole, and a step goes over into what is beside it
+    assert len(changed)
+    assert first - reach <= changed[0]
+    assert changed[-1] < first + length + reach
+    assert [step.spans for step in done.course] == [(within,)]
 
 
 def test_what_is_doubtful_is_left_and_told():

@@ -20,6 +20,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.sound.recording import open_recording
 from umbrick.work.batch.gathering import gathered
 from umbrick.work.batch.journal import NAME
+from umbrick.work.batch.naming import checked
 from umbrick.work.batch.reports import as_csv, as_page, report_document
 from umbrick.work.batch.running import run_batch
 from umbrick.work.batch.treating import DONE, Order, treat
@@ -259,3 +260,27 @@ def test_a_source_that_vanishes_is_explained(tmp_path):
     entries = in_this_process(items, order_for(out))
     assert [entry["status"] for entry in entries.values()].count("failed") == 1
     assert np.isfinite(soundfile.read(out / "tape 0.wav")[0]).all()
+
+
+def test_results_get_the_names_format_and_rate_that_are_asked_for(tmp_path):
+    source, out = tapes(tmp_path / "in", 2), tmp_path / "out"
+    order = order_for(out, suffix=".flac", rate=RATE // 2, name="{name} ({folder}, {regimen})")
+    in_this_process(gathered([source], out), order)
+    made = sorted(str(path.relative_to(out)) for path in out.rglob("*.flac"))
+    assert made == ["side b/tape 1 (side b, Tape).flac", "tape 0 (in, Tape).flac"]
+    assert soundfile.info(out / made[1]).samplerate == RATE // 2
+    assert soundfile.info(out / made[1]).duration == pytest.approx(1.0, abs=0.01)
+
+
+@pytest.mark.parametrize("pattern", ["mended", "{nam}", "{name", "a/{name}", "{name.x}", "{}"])
+def test_a_pattern_that_gives_no_names_is_refused(pattern):
+    with pytest.raises(ParameterError):
+        checked(pattern)
+
+
+def test_sources_that_would_become_one_file_are_refused_before_anything_is_done(tmp_path):
+    source, out = tapes(tmp_path / "in", 1), tmp_path / "out"
+    shutil.copy(source / "tape 0.wav", source / "tape 0.w64")
+    with pytest.raises(ParameterError, match=r"tape 0\.w64 and tape 0\.wav would both become tape 0\.flac"):
+        run_batch(gathered([source], out), order_for(out, suffix=".flac"))
+    assert not out.exists()

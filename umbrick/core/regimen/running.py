@@ -25,6 +25,8 @@ from umbrick.core.timeline.version import Version
 
 _MENDING_SHARE = 0.6
 
+Span = tuple[int, int]
+
 
 class Ran(NamedTuple):
     """What became of a regimen: what became of its mends, the course over them, and what was left.
@@ -49,8 +51,9 @@ def run_regimen(
     findings: Sequence[Finding],
     progress: Callable[[float], None] = lambda _: None,
     is_cancelled: Callable[[], bool] = lambda: False,
+    within: Span | None = None,
 ) -> Ran:
-    """Return what a regimen makes of a recording.
+    """Return what a regimen makes of a recording, or of a part of it.
 
     Parameters
     ----------
@@ -60,6 +63,8 @@ def run_regimen(
     findings : sequence of Finding
         Of a survey at the regimen's sensitivity, in frames of the original.
     progress, is_cancelled : callable
+    within : (int, int), optional
+        Frames of the ground's version: findings that lie elsewhere are left, and steps are laid over no more than that.
 
     Raises
     ------
@@ -67,6 +72,8 @@ def run_regimen(
         If ``is_cancelled`` says so.
     """
     original = version = ground.version
+    part = within or (0, original.frames)
+    findings = [finding for finding in findings if finding.start < part[1] and finding.stop > part[0]]
     sure = [finding for finding in findings if finding.confidence >= regimen.least_confidence]
     stages: list[Mended] = []
     refused: list[Refused] = []
@@ -76,7 +83,7 @@ def run_regimen(
             progress(_MENDING_SHARE * (number + share) / len(regimen.mends))
 
         known = _moved(findings, original, version)
-        places = _places(step, original, version, _moved(sure, original, version))
+        places = _places(step, original, version, _moved(sure, original, version), part)
         if not places:
             continue
         done = carried_out(version, [Batch(step.method, step.settings, places)], known, told, is_cancelled)
@@ -84,7 +91,8 @@ def run_regimen(
         if done.mended is not None:
             stages.append(done.mended)
             version = done.mended.version
-    course, declined = _laid(ground, version, regimen, sure, progress, is_cancelled)
+    laid_within = map_spans(original, ground.original, [within])[0] if within else None
+    course, declined = _laid(ground, version, regimen, sure, laid_within, progress, is_cancelled)
     meant = {kind for step in regimen.mends for kind in step.where.kinds}
     doubtful = tuple(f for f in findings if f.kind in meant and f.confidence < regimen.least_confidence)
     return Ran(Outcome(version, tuple(stages), tuple(refused)), course, declined, doubtful)
@@ -95,6 +103,7 @@ def _laid(
     version: Version,
     regimen: Regimen,
     sure: Sequence[Finding],
+    within: Span | None,
     progress: Callable[[float], None],
     is_cancelled: Callable[[], bool],
 ) -> tuple[Course, tuple[str, ...]]:
@@ -110,6 +119,8 @@ def _laid(
 
         try:
             spans = _spans(step, ground.original, sure)
+            if within is not None:
+                spans = _inside(spans if spans is not None else [within], within)
             if spans is not None and not spans:
                 continue
             new: CourseStep = new_step(step.method, step.settings, channels, spans, course)
@@ -126,17 +137,19 @@ def _moved(findings: Sequence[Finding], original: Version, version: Version) -> 
     return list(FindingTable.of(findings).moved(original, version).findings)
 
 
-def _places(step: Step, original: Version, version: Version, sure: Sequence[Finding]) -> list[Place]:
+def _places(step: Step, original: Version, version: Version, sure: Sequence[Finding], part: Span) -> list[Place]:
     where, channels = step.where, tuple(range(version.channels))
-    if where.text == ALL:
-        return [Place(0, version.frames, channels)] if version.frames else []
     if where.kinds:
         return [Place.of(f) for f in sure if f.kind in where.kinds and f.kind not in SPANNING_KINDS]
-    spans = _within(where.spans, original.frames) if where.spans else all_pauses(original)
+    if where.text == ALL:
+        wanted: Sequence[Span] = [part]
+    else:
+        wanted = where.spans or all_pauses(original)
+    spans = _inside(wanted, part)
     return [Place(start, stop, channels) for start, stop in map_spans(original, version, spans) if start < stop]
 
 
-def _spans(step: Step, original: Version, sure: Sequence[Finding]) -> list[tuple[int, int]] | None:
+def _spans(step: Step, original: Version, sure: Sequence[Finding]) -> list[Span] | None:
     """Return the spans of the original that a step of the course is laid over; None for all of it."""
     where = step.where
     if where.text == ALL:
@@ -147,8 +160,9 @@ def _spans(step: Step, original: Version, sure: Sequence[Finding]) -> list[tuple
         own = [finding for finding in sure if finding.kind in where.kinds]
         # What covers all of a recording, such as hum, is no place of it.
         return None if any(f.kind in SPANNING_KINDS for f in own) else [(f.start, f.stop) for f in own]
-    return _within(where.spans, original.frames)
+    return _inside(where.spans, (0, original.frames))
 
 
-def _within(spans: Sequence[tuple[int, int]], frames: int) -> list[tuple[int, int]]:
-    return [(start, min(stop, frames)) for start, stop in spans if start < frames]
+def _inside(spans: Sequence[Span], part: Span) -> list[Span]:
+    """Return what of some spans lies in a part."""
+    return [(max(start, part[0]), min(stop, part[1])) for start, stop in spans if start < part[1] and stop > part[0]]

@@ -99,8 +99,9 @@ class Regimens(Task):
             return "Open a recording first (Ctrl+O)."
         return work.held or ("A regimen is being run (Esc stops it)." if self.job else "")
 
-    def run(self, works: Sequence[Work], regimen: Regimen) -> None:
-        """Run a regimen on recordings, one after another; on each it is one step that one undo takes back."""
+    def run(self, works: Sequence[Work], regimen: Regimen, within: tuple[int, int] | None = None) -> None:
+        """Run a regimen on recordings, one after another, or within a span of one; on each it is one step that one undo
+        takes back."""
         if not works:
             return
         work, rest = works[0], works[1:]
@@ -124,7 +125,7 @@ class Regimens(Task):
             if job.is_cancelled():
                 raise CancelledError
             ran = run_regimen(
-                ground, regimen, known, lambda done: job.report(share + (1 - share) * done), job.is_cancelled
+                ground, regimen, known, lambda done: job.report(share + (1 - share) * done), job.is_cancelled, within
             )
             work.measure_peak(ran.mended.version)
             return ran
@@ -133,7 +134,8 @@ class Regimens(Task):
             lease.release()
             edit = ran.edit(regimen.name)
             if not edit.changes and not edit.marks:
-                self._bench.said.emit(f"“{regimen.name}” found nothing to do in {work.name}.")
+                where = work.name if within is None else "what is selected"
+                self._bench.said.emit(f"“{regimen.name}” found nothing to do in {where}.")
                 self.run(rest, regimen)
                 return
 

@@ -22,6 +22,14 @@ def regimen_commands(bench: Bench, regimens: Regimens, dialogs: RegimenDialogs) 
         is_done = work.history.mend_count or work.history.course
         return "" if is_done else "Mend something first, or lay a step of the course."
 
+    def not_selected() -> str:
+        reason = regimens.reason_against()
+        return reason or (
+            ""
+            if bench.work is not None and bench.work.selection
+            else "Select something first: drag in the Passage or the Loupe."
+        )
+
     def run(key: int) -> Callable[[], None]:
         return lambda: regimens.run_key(key)
 
@@ -38,6 +46,8 @@ def regimen_commands(bench: Bench, regimens: Regimens, dialogs: RegimenDialogs) 
         Command("draw_regimen", _MENU, "Make one of what was done here…", "Make a regimen of this recording's mends and course, for others of its kind",
                 dialogs.draw, ("Ctrl+Alt+R",), nothing_done),
         Command("open_regimen", _MENU, "Open a regimen…", "Look at a regimen, change it, run it", dialogs.open, ("Ctrl+Alt+O",)),
+        Command("run_on_selection", _MENU, "Run on the selection…", "Run a regimen on what is selected, as one step", dialogs.run_on_selection, (),
+                not_selected),
         Command("run_on_all", _MENU, "Run on all open recordings…", "Run a regimen on every open recording, each as one step", dialogs.run_on_all, (),
                 regimens.reason_against),
         Command("batch", _MENU, "Run on a folder…", "Run a regimen on all recordings of a folder, with a report", dialogs.ask_batch, ("Ctrl+Alt+F",)),

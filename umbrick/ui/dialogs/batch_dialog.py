@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt, QUrl
 from PySide6.QtGui import QDesktopServices
 from PySide6.QtWidgets import (
     QCheckBox,
+    QComboBox,
     QDialog,
     QFileDialog,
     QFormLayout,
@@ -34,9 +35,13 @@ from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.dialogs.foot import sheet_layout
 from umbrick.work.batch.gathering import Item, gathered
+from umbrick.work.batch.naming import AS_IT_IS, checked
 from umbrick.work.batch.reports import write_report
 from umbrick.work.batch.running import Outcome, run_batch
 from umbrick.work.batch.treating import FAILED, Order
+
+_ENDINGS = (".wav", ".flac", ".aiff")
+_RATES = (44100, 48000, 88200, 96000)
 
 
 class BatchDialog(QDialog):
@@ -74,6 +79,16 @@ class BatchDialog(QDialog):
         options.addWidget(self.casebooks)
         options.addWidget(self.dry)
         options.addStretch()
+        self.name = QLineEdit(AS_IT_IS)
+        self.name.setAccessibleName("Names of the results")
+        self.name.setToolTip("{name}, {folder} and {regimen} stand for the source's name, its folder and the regimen.")
+        self.suffix = _choice("Format", [("as the source", ""), *((ending[1:].upper(), ending) for ending in _ENDINGS)])
+        self.rate = _choice("Rate", [("rate as it is", None), *((f"{rate / 1000:g} kHz", rate) for rate in _RATES)])
+        names = QHBoxLayout()
+        names.addWidget(self.name, 1)
+        names.addWidget(self.suffix)
+        names.addWidget(self.rate)
+        form.addRow("Names", names)
         form.addRow("", options)
         self.table = QTableWidget(0, 3)
         self.table.setHorizontalHeaderLabels(["File", "Done", "For your ear, or why not"])
@@ -130,15 +145,21 @@ class BatchDialog(QDialog):
                 self.told.setText("Choose the folder of recordings first.")
                 return
             items = gathered([source], out)
+            order = Order(
+                str(out),
+                self._regimen.document(),
+                with_casebooks=self.casebooks.isChecked(),
+                is_dry=self.dry.isChecked(),
+                suffix=self.suffix.currentData(),
+                rate=self.rate.currentData(),
+                name=checked(self.name.text().strip()),
+            )
         except UmbrickError as error:
             self.told.setText(str(error))
             return
         if not items:
             self.told.setText(f"There is no recording in {source}.")
             return
-        order = Order(
-            str(out), self._regimen.document(), with_casebooks=self.casebooks.isChecked(), is_dry=self.dry.isChecked()
-        )
         jobs, regimen = self.jobs.value(), self._regimen
         self._stop = stop = threading.Event()
         self._began, self._count = time.monotonic(), 0
@@ -205,11 +226,7 @@ class BatchDialog(QDialog):
 
     def _done(self, made: tuple[Outcome, Path]) -> None:
         outcome, self.report_path = made
-        failed = len(outcome.failures)
-        before = f", {outcome.again} of them before" if outcome.again else ""
-        ear = sum(bool(entry.get("ear")) for entry in outcome.entries.values())
-        done = format_count(len(outcome.entries) - failed, "file")
-        told = f"{done} done{before}, {failed} failed; {format_count(ear, 'file')} worth an ear."
+        told = outcome.told
         if outcome.is_full:
             told = f"The disk is full: make room, and start again. {told}"
         elif outcome.stopped:
@@ -230,3 +247,11 @@ class BatchDialog(QDialog):
     def _open_report(self) -> None:
         if self.report_path is not None:
             QDesktopServices.openUrl(QUrl.fromLocalFile(str(self.report_path.with_suffix(".html"))))
+
+
+def _choice(title: str, choices: list[tuple[str, Any]]) -> QComboBox:
+    box = QComboBox()
+    box.setAccessibleName(title)
+    for text, value in choices:
+        box.addItem(text, value)
+    return box

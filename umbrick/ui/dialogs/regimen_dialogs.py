@@ -64,6 +64,12 @@ class RegimenDialogs:
         if (regimen := self._asked()) is not None:
             self._regimens.run(list(self._bench.works), regimen)
 
+    def run_on_selection(self) -> None:
+        """Ask for a regimen, and run it on what is selected."""
+        work = self._bench.work
+        if work is not None and work.selection is not None and (regimen := self._asked()) is not None:
+            self._regimens.run([work], regimen, (work.selection.start, work.selection.stop))
+
     def ask_batch(self) -> None:
         """Ask for a regimen, and show the batch window."""
         if (regimen := self._asked()) is not None:

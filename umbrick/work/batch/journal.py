@@ -29,7 +29,7 @@ class Journal:
     def __init__(self, order: Order) -> None:
         self._order = order
         self._path = Path(order.out) / NAME
-        told = json.dumps([order.regimen, order.subtype, order.ceiling_dbfs, order.suffix])
+        told = json.dumps([order.regimen, order.subtype, order.ceiling_dbfs, order.suffix, order.rate])
         self._key = hashlib.sha256(told.encode()).hexdigest()
         self._known: dict[str, dict[str, Any]] = {}
         try:

@@ -11,8 +11,10 @@ from concurrent.futures.process import BrokenProcessPool
 from dataclasses import dataclass, field
 from typing import Any
 
+from umbrick.core.units import format_count
 from umbrick.work.batch.gathering import Item
 from umbrick.work.batch.journal import Journal
+from umbrick.work.batch.naming import refuse_clashes
 from umbrick.work.batch.treating import FAILED, Order, failure, target_of, treat
 
 _TRIES = 2
@@ -36,6 +38,15 @@ class Outcome:
     def failures(self) -> list[dict[str, Any]]:
         """The entries of files that could not be done."""
         return [entry for entry in self.entries.values() if entry["status"] == FAILED]
+
+    @property
+    def told(self) -> str:
+        """What became of all files, in a sentence for people."""
+        failed = len(self.failures)
+        before = f", {self.again} of them before" if self.again else ""
+        ear = sum(bool(entry.get("ear")) for entry in self.entries.values())
+        heard = f"; {format_count(ear, 'file')} worth a human ear" if ear else ""
+        return f"{format_count(len(self.entries) - failed, 'file')} done{before}, {failed} failed{heard}."
 
 
 Told = Callable[[Item, dict[str, Any]], None]
@@ -70,7 +81,9 @@ class Batch:
 
 
 def begin(items: Sequence[Item], order: Order) -> Batch:
-    """Return a batch in which what is done already is left out; FileError if nothing can be written there."""
+    """Return a batch in which what is done already is left out; FileError if nothing can be written there, and
+    ParameterError if two results would have one name."""
+    refuse_clashes((item.source, target_of(order, item)) for item in items)
     batch = Batch(order, items, None if order.is_dry else Journal(order))
     for item in items:
         if batch.journal is not None and (entry := batch.journal.finished(item)) is not None:
@@ -116,6 +129,8 @@ def run_batch(
     ------
     FileError
         If nothing can be written in the output folder.
+    ParameterError
+        If two results would have one name.
     """
     batch = begin(items, order)
     try:

@@ -29,6 +29,7 @@ from umbrick.core.survey.survey import Survey, Surveyor
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count, format_shift
 from umbrick.work.batch.gathering import Item
+from umbrick.work.batch.naming import AS_IT_IS, named
 from umbrick.work.doing import Done, by_regimen, write
 
 _NO_ROOM = "There is no room left"
@@ -55,6 +56,10 @@ class Order:
     overwrite: bool = False
     suffix: str = ""
     """Another ending for the results, which says their format."""
+    rate: int | None = None
+    """Another rate for the results."""
+    name: str = AS_IT_IS
+    """The pattern that results are named by."""
 
 
 def treat(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
@@ -89,8 +94,8 @@ def failure(item: Item, reason: str, is_full: bool = False) -> dict[str, Any]:
 
 def target_of(order: Order, item: Item) -> Path:
     """Return where the result of a file goes."""
-    place = Path(order.out) / item.place
-    return place.with_suffix(order.suffix) if order.suffix else place
+    regimen = str(order.regimen.get("name", ""))
+    return named(Path(order.out) / item.place, item.source, order.name, regimen, order.suffix)
 
 
 def _treated(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
@@ -119,7 +124,8 @@ def _treated(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
         gain_db = done.gain_db(form, order.ceiling_dbfs)
         recording.check_unchanged()
         target.parent.mkdir(parents=True, exist_ok=True)
-        saved = write(recording, done, target, form, gain_db, overwrite=target.exists())
+        rate = order.rate if order.rate != recording.source.rate else None
+        saved = write(recording, done, target, form, gain_db, overwrite=target.exists(), rate=rate)
         after = _survey_of(target)
         facts = _facts(recording, sha256, original, done, findings, survey, after, gain_db, sensitivity)
         entry = _entry(facts, done, DONE, survey, sensitivity)
