@@ -235,6 +235,47 @@ def test_time_stamps_link_what_has_nothing_in_common(hands, tmp_path):
     assert "by its time stamp" in hands.window.status.message.text()
 
 
+def test_a_lane_is_dragged_against_the_first_which_stays(linked):
+    hands = linked
+    hands.window.bench.set_passage(Window(RATE, 2 * RATE))
+    hands.settle()
+    panel, linking = hands.window.lanes, hands.window.linking
+    lanes, body = linking.linked.lanes, panel.widget()
+    row = panel.rows()[1]
+    before = lanes[1].clock.offset_frames
+    start, y = row.left() + 200, row.center().y()
+    said = []
+
+    def look():
+        said.append(body._drag_told())
+
+    hands.drag(body, (start, y), (start + row.width() / 10, y), "Shift", on_the_way=look)
+    hands.settle()
+    moved = linking.linked.lanes[1].clock.offset_frames - before
+    assert moved == pytest.approx(-RATE / 10, abs=RATE / row.width())
+    assert said == ["100 ms later"]
+    first = panel.rows()[0]
+    hands.drag(body, (start, first.center().y()), (start + 100, first.center().y()), "Shift")
+    hands.settle()
+    assert linking.linked.lanes[0].clock.offset_frames == 0
+    assert "no offset" in hands.window.status.message.text()
+
+
+def test_what_is_named_alike_is_opened_and_linked(hands, tmp_path):
+    paths = microphones(tmp_path, 3)
+    write(tmp_path / "other.wav", event(2.0)[:, None])
+    hands.open(paths[0])
+    hands.window.actions_.actions["open_fellows"].trigger()
+    hands.settle()
+    assert [lane.work.name for lane in hands.window.linking.linked.lanes] == ["mic-0", "mic-1", "mic-2"]
+    assert hands.work.name == "mic-0"
+    hands.open(tmp_path / "other.wav")
+    hands.window.bench.show_work(hands.window.bench.find_open(tmp_path / "other.wav"))
+    hands.window.actions_.actions["open_fellows"].trigger()
+    hands.settle()
+    assert "Nothing beside other.wav" in hands.window.status.message.text()
+
+
 def stamp(path, began):
     """Give a WAV file a ``bext`` chunk whose time reference is a frame."""
     body = bytes(338) + struct.pack("<Q", began) + bytes(602 - 346)

@@ -49,7 +49,7 @@ from umbrick.ui.dialogs.file_dialogs import FileDialogs
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
-from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_offset, ask_rate
+from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_offset, ask_rate, open_fellows
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
 from umbrick.ui.dialogs.regimen_dialogs import RegimenDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
@@ -242,6 +242,7 @@ class BenchWindow(QMainWindow):
             lane_commands(
                 self.bench,
                 self.linking,
+                lambda: open_fellows(self.bench, self.linking, self.opening),
                 lambda: ask_offset(self.linking, self),
                 lambda: ask_rate(self.bench, self),
                 lambda: ask_gain(self.linking, self),

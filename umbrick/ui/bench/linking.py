@@ -132,9 +132,9 @@ class Linking(Task):
         self._bench.find_sets()
         self._bench.said.emit("Unlinked: each is a recording of its own again.")
 
-    def reason_not_to_shift(self) -> str:
-        """Return why the current lane's offset cannot be set, or nothing."""
-        linked, lane = self.linked, self.lane
+    def reason_not_to_shift(self, lane: Lane | None = None) -> str:
+        """Return why the offset of a lane, or of the current one, cannot be set, or nothing."""
+        linked, lane = self.linked, lane or self.lane
         if linked is None or lane is None:
             return self.reason_without_set()
         if lane is linked.lanes[0]:
@@ -142,9 +142,9 @@ class Linking(Task):
         moved = any(not one.work.history.is_in_place for one in linked.lanes)
         return "The time of the lanes was changed by mends: undo or lift them off first." if moved else ""
 
-    def set_offset(self, frames: float) -> None:
-        """Lay the current lane so that it starts that many of its frames before the first one."""
-        linked, lane = self.linked, self.lane
+    def set_offset(self, frames: float, lane: Lane | None = None) -> None:
+        """Lay a lane, or the current one, so that it starts that many of its frames before the first one."""
+        linked, lane = self.linked, lane or self.lane
         if linked is None or lane is None:
             return
         clock = Clock(lane.clock.rate, frames, lane.clock.drift_ppm, 1.0)
@@ -404,7 +404,7 @@ class Linking(Task):
 
 def _by_time_stamp(first: Work, other: Work) -> Clock | None:
     """Return how a recording lies by the time stamps of both, if they have any and the recordings overlap by them."""
-    began, begins = begins_at(first.recording.path), begins_at(other.recording.path)
+    began, begins = (begins_at(work.recording.path, work.recording.source.rate) for work in (first, other))
     if began is None or begins is None or other is first:
         return None
     offset = began - begins

@@ -15,6 +15,7 @@ _MENU = "Lanes"
 def lane_commands(
     bench: Bench,
     linking: Linking,
+    open_fellows: Callable[[], None],
     ask_offset: Callable[[], None],
     ask_rate: Callable[[], None],
     ask_gain: Callable[[], None],
@@ -32,6 +33,8 @@ def lane_commands(
     return [
         Command("link", _MENU, "Link recordings to this one", "Find which open recordings are of this event and how they lie, and put them on one clock",
                 linking.link, ("Ctrl+Shift+A",), linking.reason_not_to_link),
+        Command("open_fellows", _MENU, "Open and link what is named alike", "Open the files beside this one whose names differ just in a number or letter at the end, and link them",
+                open_fellows, (), nothing_open),
         Command("unlink", _MENU, "Unlink", "Have each be a recording of its own again", linking.unlink, (), no_set),
         Command("lane_offset", _MENU, "Offset of this lane…", "Type how much earlier than the first recording this one starts", ask_offset, (),
                 linking.reason_not_to_shift),

@@ -5,12 +5,14 @@ from __future__ import annotations
 from PySide6.QtWidgets import QWidget
 
 from umbrick.core.errors import ParameterError
+from umbrick.core.linking.fellows import fellows
 from umbrick.core.timecode import parse_rate, rate_text
 from umbrick.core.units import format_count, format_db, format_length, parse_db, parse_frames
 from umbrick.ui import settings
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
+from umbrick.ui.files.opening import Opening
 
 _MOST_GAIN_DB = 40
 
@@ -42,6 +44,31 @@ def ask_offset(linking: Linking, parent: QWidget) -> None:
     )
     if dialog.exec():
         linking.set_offset(float(frames_of(dialog.values[0])))
+
+
+def open_fellows(bench: Bench, linking: Linking, opening: Opening) -> None:
+    """Open what lies beside the current recording and is named like it but for a number or letter, and link it."""
+    work = bench.work
+    if work is None:
+        return
+    path = work.recording.path
+    try:
+        found = fellows(path, path.parent.iterdir())
+    except OSError as error:
+        bench.failed.emit(f"{path.parent} cannot be read: {error.strerror}.")
+        return
+    if not found:
+        bench.said.emit(f"Nothing beside {path.name} is named like it but for a number or letter at the end.")
+        return
+
+    def link() -> None:
+        bench.show_work(work)
+        if why := linking.reason_not_to_link():
+            bench.failed.emit(why)
+        else:
+            linking.link()
+
+    opening.open(found, link)
 
 
 def ask_rate(bench: Bench, parent: QWidget) -> None:

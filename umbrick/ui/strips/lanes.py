@@ -5,13 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
-from PySide6.QtCore import QRectF, Qt, QTimer
+from PySide6.QtCore import QPointF, QRectF, Qt, QTimer
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QCheckBox, QFrame, QHBoxLayout, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from umbrick.core.course.laid import underneath
 from umbrick.core.timeline.provenance import rebuilt_spans
 from umbrick.core.timeline.version import Version
+from umbrick.core.units import format_length
 from umbrick.core.view.columns import Columns
 from umbrick.core.view.window import Window
 from umbrick.ui import theme as themes
@@ -227,6 +228,16 @@ class LanesPanel(QScrollArea):
             self._renderer.request(wanted)
 
 
+@dataclass
+class _Drag:
+    """A lane that is being moved against the first one: from where, in which row, and by how many pixels."""
+
+    lane: Lane
+    start_x: float
+    row: QRectF
+    by: float = 0.0
+
+
 class _Body(QWidget):
     """The rows themselves: heads as widgets, waves painted beside them."""
 
@@ -237,6 +248,8 @@ class _Body(QWidget):
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(0)
         self._column.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self._drag: _Drag | None = None
+        self.setToolTip("Press to go there; hold Shift and drag to move a lane against the first")
 
     def hold(self, heads: list[LaneHead]) -> None:
         """Show other heads."""
@@ -256,10 +269,17 @@ class _Body(QWidget):
         work = panel._bench.work
         for number, (head, row) in enumerate(zip(panel.heads, panel.rows(), strict=True)):
             painter.fillRect(row, theme.color("paper"))
+            by = self._drag.by if self._drag is not None and self._drag.lane is head.lane else 0.0
             if (image := panel.images.get(number)) is not None:
-                painter.drawImage(row.topLeft(), image)
+                painter.save()
+                painter.setClipRect(row)
+                painter.drawImage(row.topLeft() + QPointF(by, 0), image)
+                painter.restore()
             if work is not None:
                 self._draw_place(painter, row)
+            if by:
+                painter.setPen(QPen(theme.color("ink"), 1))
+                painter.drawText(row.adjusted(8, 0, -8, 0), Qt.AlignmentFlag.AlignVCenter, self._drag_told())
             if head.lane.work is work:
                 painter.fillRect(QRectF(0, row.top() - _HEAD_HEIGHT, 3, _ROW_HEIGHT), theme.color("mended"))
             painter.setPen(QPen(theme.color("rule"), 1))
@@ -288,12 +308,48 @@ class _Body(QWidget):
         painter.restore()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        """Go to the lane that is pressed, at that moment."""
+        """Go to the lane that is pressed, at that moment; or, with Shift, take hold of it."""
         panel, work = self._panel, self._panel._bench.work
         for head, row in zip(panel.heads, panel.rows(), strict=True):
             if work is not None and row.contains(event.position()):
+                if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+                    if why := panel._linking.reason_not_to_shift(head.lane):
+                        panel._bench.said.emit(why)
+                    else:
+                        self._drag = _Drag(head.lane, event.position().x(), row)
+                    return
                 share = (event.position().x() - row.left()) / row.width()
                 panel._bench.set_cursor(work.passage.start + share * work.passage.length)
                 panel._linking.go_to(head.lane)
                 return
         super().mousePressEvent(event)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        """Move the lane that is held."""
+        if self._drag is None:
+            super().mouseMoveEvent(event)
+            return
+        self._drag.by = event.position().x() - self._drag.start_x
+        self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        """Leave the lane where it was moved to."""
+        drag, self._drag = self._drag, None
+        if drag is None:
+            super().mouseReleaseEvent(event)
+            return
+        self.update()
+        if frames := self._frames_of(drag):
+            self._panel._linking.set_offset(drag.lane.clock.offset_frames - frames, drag.lane)
+
+    def _frames_of(self, drag: _Drag) -> int:
+        """Return by how many frames later a lane's sound comes where it was moved to."""
+        work = self._panel._bench.work
+        return round(drag.by / drag.row.width() * work.passage.length) if work is not None else 0
+
+    def _drag_told(self) -> str:
+        drag, work = self._drag, self._panel._bench.work
+        if drag is None or work is None:
+            return ""
+        frames = self._frames_of(drag)
+        return f"{format_length(abs(frames), work.rate)} {'later' if frames >= 0 else 'earlier'}"
