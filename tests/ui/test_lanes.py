@@ -4,15 +4,23 @@ import struct
 
 import numpy as np
 import pytest
+import soundfile
 import soxr
+from PySide6.QtWidgets import QFileDialog
 
 from tests.core.linking.test_alignment import event
 from tests.sounds import RATE, rng, write
+from umbrick.core.errors import FileError
 from umbrick.core.linking.alignment import align
 from umbrick.core.view.window import Window
+from umbrick.ui.bench import channel_lanes
 
 OFFSETS = (0, 4800, -2400, 1000, -900, 300, 2200, -50, 777)
 CRACK_AT, COUGH_AT, CRACKED = 2.6, 4.1, 5
+
+
+def read(path):
+    return soundfile.read(path, dtype="float32", always_2d=True)[0]
 
 
 def microphones(folder, count=9, seconds=6.0):
@@ -274,6 +282,51 @@ def test_what_is_named_alike_is_opened_and_linked(hands, tmp_path):
     hands.window.actions_.actions["open_fellows"].trigger()
     hands.settle()
     assert "Nothing beside other.wav" in hands.window.status.message.text()
+
+
+def test_channels_become_lanes_and_lanes_become_channels(hands, tmp_path, monkeypatch):
+    sound = np.stack([event(2.0, seed=n) for n in range(3)], axis=1)
+    hands.open(write(tmp_path / "field.wav", sound))
+    hands.window.actions_.actions["channels_as_lanes"].trigger()
+    hands.qtbot.waitUntil(lambda: hands.window.linking.linked is not None, timeout=60_000)
+    hands.settle()
+    lanes = hands.window.linking.linked.lanes
+    assert [lane.work.name for lane in lanes] == ["field-1", "field-2", "field-3"]
+    assert [lane.clock.offset_frames for lane in lanes] == [0, 0, 0]
+    for channel, lane in enumerate(lanes):
+        own = lane.work.recording.source
+        assert np.array_equal(own.read(0, own.frames)[:, 0], read(tmp_path / "field.wav")[:, channel])
+    hands.window.linking.set_offset(500, lanes[1])
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(tmp_path / "field.wav"), ""))
+    hands.window.actions_.actions["lanes_as_channels"].trigger()
+    hands.settle()
+    assert "another name" in hands.window.status.message.text()
+    target = tmp_path / "one.wav"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_: (str(target), ""))
+    hands.window.actions_.actions["lanes_as_channels"].trigger()
+    hands.qtbot.waitUntil(target.exists, timeout=60_000)
+    hands.settle()
+    assert "3 channels" in hands.window.status.message.text()
+    joined, whole = read(target), read(tmp_path / "field.wav")
+    assert len(joined) == len(whole) - 500
+    assert np.array_equal(joined[:, 0], whole[:-500, 0])
+    assert np.array_equal(joined[:, 1], whole[500:, 1])
+
+
+def test_channels_that_have_no_room_leave_nothing_behind(hands, tmp_path, monkeypatch):
+    hands.open(write(tmp_path / "field.wav", np.stack([event(1.0, seed=n) for n in range(2)], axis=1)))
+    real, count = channel_lanes.save, iter(range(9))
+
+    def full(*arguments, **named):
+        if next(count) == 1:
+            raise FileError("There is no room left on the disk.", "")
+        return real(*arguments, **named)
+
+    monkeypatch.setattr(channel_lanes, "save", full)
+    hands.window.actions_.actions["channels_as_lanes"].trigger()
+    hands.settle()
+    assert "no room left" in hands.window.status.message.text()
+    assert [path.name for path in tmp_path.glob("*.wav")] == ["field.wav"]
 
 
 def stamp(path, began):

@@ -20,6 +20,7 @@ from umbrick.ui import settings
 from umbrick.ui import theme as themes
 from umbrick.ui.arrangement import Arrangement
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.channel_lanes import ChannelLanes
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.lifting import Lifting
@@ -49,7 +50,7 @@ from umbrick.ui.dialogs.file_dialogs import FileDialogs
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
 from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
-from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_offset, ask_rate, open_fellows
+from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_joined, ask_offset, ask_rate, open_fellows
 from umbrick.ui.dialogs.mend_dialogs import MendDialogs
 from umbrick.ui.dialogs.regimen_dialogs import RegimenDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
@@ -165,6 +166,10 @@ class BenchWindow(QMainWindow):
         self.regimens = Regimens(self.bench)
         self.listening.mix_for = self.linking.mix_for
         self.linking.written.connect(lambda path: self.opening.open([path]))
+        self.channel_lanes = ChannelLanes(self.bench, self.linking)
+        self.channel_lanes.written.connect(
+            lambda paths: self.opening.open(paths, lambda: self.channel_lanes.link(paths))
+        )
         self.linking.found.connect(self.mending.offer_for_selection)
         self.viewing = Viewing(
             self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
@@ -182,6 +187,7 @@ class BenchWindow(QMainWindow):
             ("Areas", self.outlining),
             ("Lifting out", self.lifting_out),
             ("Lanes", self.linking),
+            ("Lanes", self.channel_lanes),
             ("Regimen", self.regimens),
             ("Measuring", self.coursing),
             ("Settling", self.settling),
@@ -242,10 +248,12 @@ class BenchWindow(QMainWindow):
             lane_commands(
                 self.bench,
                 self.linking,
+                self.channel_lanes,
                 lambda: open_fellows(self.bench, self.linking, self.opening),
                 lambda: ask_offset(self.linking, self),
                 lambda: ask_rate(self.bench, self),
                 lambda: ask_gain(self.linking, self),
+                lambda: ask_joined(self.bench, self.channel_lanes, self),
             ),
             picture_commands(self.bench, self.picturing),
             regimen_commands(self.bench, self.regimens, self.regimen_dialogs),
@@ -403,6 +411,7 @@ class BenchWindow(QMainWindow):
             self.outlining.changed,
             self.lifting_out.changed,
             self.linking.changed,
+            self.channel_lanes.changed,
             self.regimens.changed,
             self.bench.lanes_changed,
             self.viewing.spectral.changed,
@@ -433,6 +442,7 @@ class BenchWindow(QMainWindow):
             self.reporting,
             self.outlining,
             self.linking,
+            self.channel_lanes,
             self.regimens,
             self.tools.reviewing,
         ):

@@ -10,7 +10,8 @@ from umbrick.core.linking.fellows import fellows
 from umbrick.core.sound.time_stamp import begins_at
 
 NAMES = ("gate 1.wav", "gate 2.wav", "gate.wav", "gate 1.flac", "court-L.wav", "court-R.wav", "courtL.wav",
-         "a_ch01.wav", "a_ch12.wav", "mic-0.wav", "mic-1.wav", "tide.wav", "tids.wav", "x_left.wav", "X_right.wav")  # fmt: skip
+         "a_ch01.wav", "a_ch12.wav", "mic-0.wav", "mic-1.wav", "tide.wav", "tids.wav", "x_left.wav",
+         "X_right.wav")  # fmt: skip
 
 
 @pytest.mark.parametrize(

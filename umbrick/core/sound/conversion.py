@@ -32,6 +32,11 @@ class ChannelChoice:
         """Channels written."""
         return len(self.weights[0])
 
+    @property
+    def picks(self) -> bool:
+        """Whether each new channel is one of the given ones, as it is."""
+        return all(sorted(column) == [0.0] * (len(column) - 1) + [1.0] for column in zip(*self.weights, strict=True))
+
 
 def channel_choices(channels: int) -> list[ChannelChoice]:
     """Return the layouts offered for a recording of so many channels, the first being the recording's own."""
@@ -87,7 +92,7 @@ class Outgoing:
     @property
     def is_exact(self) -> bool:
         """Whether every sample is written as it is."""
-        return self.rate == self.source.rate and self.layout is None
+        return self.rate == self.source.rate and (self.layout is None or self.layout.picks)
 
     def place_of(self, frame: int) -> int:
         """Return where a frame of the source comes to lie."""

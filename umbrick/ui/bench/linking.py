@@ -101,7 +101,7 @@ class Linking(Task):
         if len(on_clock) < 2:
             self._bench.failed.emit(next((one.why for one in placed if one.clock is None), "Nothing was linked."))
             return
-        if self._write([work for work, _ in on_clock], [clock for _, clock in on_clock]):
+        if self.link_as([work for work, _ in on_clock], [clock for _, clock in on_clock]):
             drifts = max(abs(clock.drift_ppm) for _, clock in on_clock)
             told = f" Clocks drift by up to {drifts:.1f} ppm." if drifts >= 0.1 else ""
             names = ", ".join(
@@ -109,7 +109,8 @@ class Linking(Task):
             )
             self._bench.said.emit(f"{format_count(len(on_clock), 'recording')} are on one clock: {names}.{told}")
 
-    def _write(self, works: list[Work], clocks: list[Clock]) -> bool:
+    def link_as(self, works: list[Work], clocks: list[Clock]) -> bool:
+        """Write that recordings are lanes of a set, each with its clock; whether that could be done."""
         numbers = [link.number for work in self._bench.works if (link := work.shelf.link(work.rate)) is not None]
         try:
             write_links(works, clocks, max(numbers, default=0) + 1)
@@ -149,7 +150,7 @@ class Linking(Task):
             return
         clock = Clock(lane.clock.rate, frames, lane.clock.drift_ppm, 1.0)
         clocks = [clock if one is lane else one.clock for one in linked.lanes]
-        if self._write([one.work for one in linked.lanes], clocks):
+        if self.link_as([one.work for one in linked.lanes], clocks):
             self._bench.said.emit(f"{lane.work.name} starts {frames:g} frames before the first one.")
 
     # Going from lane to lane.

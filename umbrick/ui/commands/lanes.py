@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.channel_lanes import ChannelLanes
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.bench.picture import Picturing
 from umbrick.ui.commands.command import Command
@@ -15,10 +16,12 @@ _MENU = "Lanes"
 def lane_commands(
     bench: Bench,
     linking: Linking,
+    channel_lanes: ChannelLanes,
     open_fellows: Callable[[], None],
     ask_offset: Callable[[], None],
     ask_rate: Callable[[], None],
     ask_gain: Callable[[], None],
+    ask_joined: Callable[[], None],
 ) -> list[Command]:
     """Return the commands of the menu for lanes."""
     no_set = linking.reason_without_set
@@ -35,6 +38,10 @@ def lane_commands(
                 linking.link, ("Ctrl+Shift+A",), linking.reason_not_to_link),
         Command("open_fellows", _MENU, "Open and link what is named alike", "Open the files beside this one whose names differ just in a number or letter at the end, and link them",
                 open_fellows, (), nothing_open),
+        Command("channels_as_lanes", _MENU, "Channels as lanes", "Write each channel of this recording as a file of its own, open them, and link them",
+                channel_lanes.split, (), channel_lanes.reason_not_to_split),
+        Command("lanes_as_channels", _MENU, "Lanes into one file…", "Write what all lanes have in common as the channels of one file", ask_joined, (),
+                channel_lanes.reason_not_to_join),
         Command("unlink", _MENU, "Unlink", "Have each be a recording of its own again", linking.unlink, (), no_set),
         Command("lane_offset", _MENU, "Offset of this lane…", "Type how much earlier than the first recording this one starts", ask_offset, (),
                 linking.reason_not_to_shift),

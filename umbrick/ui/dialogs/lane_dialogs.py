@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QWidget
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QWidget
 
 from umbrick.core.errors import ParameterError
 from umbrick.core.linking.fellows import fellows
@@ -10,6 +12,7 @@ from umbrick.core.timecode import parse_rate, rate_text
 from umbrick.core.units import format_count, format_db, format_length, parse_db, parse_frames
 from umbrick.ui import settings
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.channel_lanes import ChannelLanes
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
 from umbrick.ui.files.opening import Opening
@@ -69,6 +72,16 @@ def open_fellows(bench: Bench, linking: Linking, opening: Opening) -> None:
             linking.link()
 
     opening.open(found, link)
+
+
+def ask_joined(bench: Bench, channel_lanes: ChannelLanes, parent: QWidget) -> None:
+    """Ask for a name, and write the lanes there as the channels of one file."""
+    if (work := bench.work) is None:
+        return
+    proposed = str(work.home.with_name(f"{work.name} lanes.wav"))
+    path, _ = QFileDialog.getSaveFileName(parent, "Lanes into one file", proposed, "Sound (*.wav *.w64 *.caf *.flac)")
+    if path:
+        channel_lanes.join(Path(path))
 
 
 def ask_rate(bench: Bench, parent: QWidget) -> None:
