@@ -13,6 +13,7 @@ from umbrick import __version__
 from umbrick.cli.output import fault_told, one_line, warn
 from umbrick.core.errors import UmbrickError
 from umbrick.core.fault_log import DEBUG_VARIABLE
+from umbrick.core.processors import let_start_processes
 
 
 class _Entry(NamedTuple):
@@ -106,6 +107,7 @@ def umbrick(context: click.Context, edited: str | None, debug: bool) -> None:
 
 def main() -> None:
     """Run the command line; every failure is one line on standard error."""
+    let_start_processes()
     try:
         status = umbrick.main(prog_name="umbrick", standalone_mode=False)
     except click.UsageError as error:

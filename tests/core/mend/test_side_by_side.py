@@ -31,6 +31,19 @@ def _done(workers=2, progress=lambda _: None, is_cancelled=lambda: False, parent
     return worked_out(lambda number: number, partial(_work, parent), ASKED, workers, progress, is_cancelled)
 
 
+@pytest.fixture
+def at_once(monkeypatch):
+    """Let processes be used, and from the first thing on."""
+    monkeypatch.setattr("umbrick.core.processors._is_program", True)
+    monkeypatch.setattr("umbrick.core.mend.side_by_side._SOON_SECONDS", 0)
+
+
+def test_a_program_that_merely_uses_umbrick_starts_no_processes():
+    with processes():
+        assert not uses_processes()
+        assert not any(elsewhere for _, elsewhere in _done())
+
+
 def test_all_is_done_in_order_by_threads():
     told = []
     assert [number for number, _ in _done(progress=told.append)] == list(range(ASKED))
@@ -38,8 +51,8 @@ def test_all_is_done_in_order_by_threads():
     assert told[-1] == 1
 
 
-def test_what_a_killed_process_was_doing_is_done_here(monkeypatch):
-    monkeypatch.setattr("umbrick.core.mend.side_by_side._SOON_SECONDS", 0)
+@pytest.mark.usefixtures("at_once")
+def test_what_a_killed_process_was_doing_is_done_here():
     with processes():
         assert uses_processes()
         done = _done()
@@ -49,9 +62,9 @@ def test_what_a_killed_process_was_doing_is_done_here(monkeypatch):
     assert not done[25][1]
 
 
+@pytest.mark.usefixtures("at_once")
 @pytest.mark.parametrize("by_processes", [True, False])
-def test_it_ends_when_a_person_says_so(monkeypatch, by_processes):
-    monkeypatch.setattr("umbrick.core.mend.side_by_side._SOON_SECONDS", 0)
+def test_it_ends_when_a_person_says_so(by_processes):
     cancelling = partial(_done, is_cancelled=lambda: True)
     if by_processes:
         with processes(), pytest.raises(CancelledError):
@@ -61,8 +74,8 @@ def test_it_ends_when_a_person_says_so(monkeypatch, by_processes):
             cancelling()
 
 
-def test_processes_mend_to_the_same_bits_as_one_thread(monkeypatch):
-    monkeypatch.setattr("umbrick.core.mend.side_by_side._SOON_SECONDS", 0)
+@pytest.mark.usefixtures("at_once")
+def test_processes_mend_to_the_same_bits_as_one_thread():
     sound = chord(12.0)
     places = [Place(at, at + 200, (0,)) for at in range(RATE, 11 * RATE, RATE)]
     for place in places:

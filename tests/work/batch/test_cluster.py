@@ -35,14 +35,24 @@ def two_workers(tmp_path):
                 "--no-dashboard", "--local-directory", str(tmp_path))
         for _ in range(2)
     ]  # fmt: skip
+    try:
+        yield _address(told), workers
+    finally:
+        for process in (*workers, scheduler):
+            if process.poll() is None:
+                os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+
+
+def _address(told):
+    """Return the scheduler's address once it has written it down."""
     deadline = time.monotonic() + 60
-    while not told.exists() and time.monotonic() < deadline:
-        time.sleep(0.05)
-    yield json.loads(told.read_text())["address"], workers
-    for process in (*workers, scheduler):
-        if process.poll() is None:
-            os.killpg(process.pid, signal.SIGKILL)
-        process.wait()
+    while time.monotonic() < deadline:
+        try:
+            return json.loads(told.read_text())["address"]
+        except (FileNotFoundError, json.JSONDecodeError):
+            time.sleep(0.05)
+    raise TimeoutError("the scheduler did not start")
 
 
 def test_a_worker_that_is_killed_loses_nothing(tmp_path, two_workers):

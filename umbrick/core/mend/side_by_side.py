@@ -18,6 +18,7 @@ from contextlib import contextmanager
 from typing import Any, TypeVar
 
 from umbrick.core.errors import CancelledError
+from umbrick.core.processors import may_start_processes
 from umbrick.core.quick_transforms import use_quick_transforms
 
 _SOON_SECONDS, _MANY = 0.7, 8
@@ -36,9 +37,9 @@ _pool: ProcessPoolExecutor | None = None
 
 @contextmanager
 def processes() -> Iterator[None]:
-    """Let what is worked out meanwhile use processes; they end with it."""
+    """Let what is worked out meanwhile use processes, if this program may; they end with it."""
     global _allowed
-    _allowed = True
+    _allowed = may_start_processes()
     try:
         yield
     finally:
