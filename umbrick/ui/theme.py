@@ -151,7 +151,7 @@ QPushButton[accent="true"] {{
 }}
 QPushButton[accent="true"]:disabled {{ background: {desk}; color: {ghost}; border-color: {rule}; }}
 QPushButton[accent="true"]:focus {{ border: 2px solid {ink}; }}
-QLineEdit, QComboBox, QSpinBox {{
+QLineEdit, QComboBox {{
   background: {raised}; border: 1px solid {rule}; border-radius: 4px; padding: 3px 8px;
   selection-background-color: {mended}; selection-color: {on_accent};
 }}

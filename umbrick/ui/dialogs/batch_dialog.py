@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, QUrl
-from PySide6.QtGui import QDesktopServices
+from PySide6.QtGui import QDesktopServices, QIntValidator
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -22,7 +22,6 @@ from PySide6.QtWidgets import (
     QLineEdit,
     QProgressBar,
     QPushButton,
-    QSpinBox,
     QTableWidget,
     QTableWidgetItem,
     QWidget,
@@ -42,6 +41,7 @@ from umbrick.work.batch.treating import FAILED, Order
 
 _ENDINGS = (".wav", ".flac", ".aiff")
 _RATES = (44100, 48000, 88200, 96000)
+_MOST_JOBS = 256
 
 
 class BatchDialog(QDialog):
@@ -62,12 +62,10 @@ class BatchDialog(QDialog):
         self.source.setAccessibleName("Folder of recordings")
         self.out = QLineEdit()
         self.out.setAccessibleName("Folder for the results")
-        self.jobs = QSpinBox()
+        self.jobs = QLineEdit(str(max(1, (os.cpu_count() or 2) // 2)))
         self.jobs.setAccessibleName("Files side by side")
-        self.jobs.setRange(1, 256)
-        self.jobs.setButtonSymbols(QSpinBox.ButtonSymbols.NoButtons)
+        self.jobs.setValidator(QIntValidator(1, _MOST_JOBS, self.jobs))
         self.jobs.setFixedWidth(48)
-        self.jobs.setValue(max(1, (os.cpu_count() or 2) // 2))
         self.casebooks = QCheckBox("A casebook beside each result")
         self.dry = QCheckBox("Only survey and report")
         form = QFormLayout()
@@ -82,7 +80,9 @@ class BatchDialog(QDialog):
         self.name = QLineEdit(AS_IT_IS)
         self.name.setAccessibleName("Names of the results")
         self.name.setToolTip("{name}, {folder} and {regimen} stand for the source's name, its folder and the regimen.")
-        self.suffix = _choice("Format", [("as the source", ""), *((ending[1:].upper(), ending) for ending in _ENDINGS)])
+        self.suffix = _choice(
+            "Format", [("format as it is", ""), *((ending[1:].upper(), ending) for ending in _ENDINGS)]
+        )
         self.rate = _choice("Rate", [("rate as it is", None), *((f"{rate / 1000:g} kHz", rate) for rate in _RATES)])
         names = QHBoxLayout()
         names.addWidget(self.name, 1)
@@ -139,6 +139,9 @@ class BatchDialog(QDialog):
         """Begin, or go on where it stopped."""
         if self._job is not None:
             return
+        if not self.jobs.hasAcceptableInput():
+            self.told.setText(f"Files side by side are a number from 1 to {_MOST_JOBS}.")
+            return
         source, out = Path(self.source.text().strip()).expanduser(), Path(self.out.text().strip()).expanduser()
         try:
             if not self.source.text().strip() or not source.exists():
@@ -160,7 +163,7 @@ class BatchDialog(QDialog):
         if not items:
             self.told.setText(f"There is no recording in {source}.")
             return
-        jobs, regimen = self.jobs.value(), self._regimen
+        jobs, regimen = int(self.jobs.text()), self._regimen
         self._stop = stop = threading.Event()
         self._began, self._count = time.monotonic(), 0
         self.table.setRowCount(0)
