@@ -103,10 +103,45 @@ def test_lifting_a_cut_off_lifts_it_off_everywhere(bench):
     assert [len(one.history.mends) for one in bench.works] == [1, 1, 1]
 
 
-def test_a_cut_that_one_lane_cannot_take_part_in_is_refused(bench):
-    remedy = Remedy("Splice", "", method_named("splice"), {}, Place(100, 400, (0,)))
-    with pytest.raises(ParameterError, match="mic2 has no sound at this place"):
+def test_a_cut_within_which_a_lane_begins_is_refused(bench):
+    remedy = Remedy("Splice", "", method_named("splice"), {}, Place(300, 700, (0,)))
+    with pytest.raises(ParameterError, match="mic2 begins or ends within this place"):
         bench.linked.made_in_all(bench.works[0], remedy)
+
+
+def test_a_lane_that_begins_later_keeps_its_time_and_stays_in_step(tmp_path):
+    whole = event(6.0)
+    casebook = Casebook.create(tmp_path / "set.casebook")
+    works, begins = [], (0, 480, 3 * RATE)
+    for number, begin in enumerate(begins):
+        sound = whole[begin : begin + 5 * RATE] if number < 2 else whole[begin:]
+        loaded = load_file(write(tmp_path / f"mic{number}.wav", sound[:, None]), casebook)
+        works.append(Work(loaded.recording, loaded.pyramid, loaded.shelf, loaded.history))
+    write_links(works, [Clock(RATE, -float(begin)) for begin in begins], 1)
+    (linked,) = sets_of(works, [])
+    first, second, late = works
+    lane = linked.lane_of(late)
+    remedy = Remedy("Splice", "", method_named("splice"), {"search_ms": 2.0}, Place(RATE, RATE + 4000, (0,)))
+    joint = linked.made_in_all(first, remedy)
+    assert [one.work for one in joint.lanes] == [first, second]
+    commit_together(linked.parts_of(joint, "splice"))
+    cut = 5 * RATE - first.frames
+    assert first.history.timing_debt == second.history.timing_debt == -cut
+    assert not late.history.edits
+    for frame in (0, RATE // 2, 2 * RATE, 3 * RATE - cut, 4 * RATE):
+        assert linked.place_in(lane, first, frame) == frame - (3 * RATE - cut)
+        if 0 <= linked.place_in(lane, first, frame) < late.frames:
+            assert linked.place_in(linked.lane_of(first), late, linked.place_in(lane, first, frame)) == frame
+    at = 4 * RATE
+    there = linked.place_in(lane, first, at)
+    assert np.array_equal(first.version.read(at, at + 500), late.version.read(there, there + 500))
+    lifted = lift_off(first.history, {first.history.ledger[0].mend.id: first.history.ledger[0]})
+    commit_together(linked.joint_parts(first, lifted))
+    assert first.frames == second.frames == 5 * RATE
+    assert linked.place_in(lane, first, at) == at - 3 * RATE
+    casebook.close()
+    for work in works:
+        work.recording.close()
 
 
 def test_a_mend_is_carried_to_the_ticked_lanes_as_one_step(bench):

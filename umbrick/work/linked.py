@@ -68,35 +68,43 @@ class LinkedSet:
         own = self.lane_of(work)
         if own is None or own is lane:
             return frame
-        origin = origin_of_place(work.version, min(max(0, frame), work.frames))
-        beyond = frame - min(max(0, frame), work.frames)
+        inside = min(max(0, frame), work.frames)
+        origin = origin_of_place(work.version, inside)
         wanted = round(lane.clock.frame_at(own.clock.seconds_at(origin)))
-        frames = lane.work.history.original.frames
-        inside = min(max(0, wanted), frames)
-        return place_of_origin(lane.work.version, inside) + wanted - inside + beyond
+        last = lane.work.history.original.frames
+        if 0 <= wanted <= last:
+            return place_of_origin(lane.work.version, wanted) + frame - inside
+        # Beyond its ends it goes on as this recording does: what was cut here before it begins lies before it.
+        end = 0 if wanted < 0 else last
+        there = round(own.clock.frame_at(lane.clock.seconds_at(end)))
+        within = min(max(0, there), work.history.original.frames)
+        ends_at = place_of_origin(work.version, within) + there - within
+        return place_of_origin(lane.work.version, end) + frame - ends_at
 
     def beside(self, work: Work, frame: int, lanes: Iterable[Lane]) -> list[Beside]:
         """Return lanes as they lie beside a recording around a place of it."""
         return [Beside(lane.work.version, self.place_in(lane, work, frame) - frame) for lane in lanes]
 
-    def stack(self, work: Work, place: Place) -> Stack:
-        """Return a recording with all other lanes beside it around a place; ParameterError if one has no sound there.
+    def changing(self, work: Work, place: Place) -> list[Lane]:
+        """Return the other lanes whose time must change along with that of a recording at a place: all that have sound
+        there. Those that begin later or have ended stay as they are, and stay where they are.
 
-        What changes the time in all of them must be within all of them.
+        Raises
+        ------
+        ParameterError
+            If one begins or ends within the place.
         """
-        middle = (place.start + place.stop) // 2
-        others = self.others(work)
-        made = stacked(work.version, self.beside(work, middle, others))
-        if place.start < made.start or place.stop > made.start + made.frames:
-            short = next(
-                lane for lane, beside in zip(others, made.lanes[1:], strict=True)
-                if place.start + beside.shift < 0 or place.stop + beside.shift > beside.version.frames
-            )  # fmt: skip
-            raise ParameterError(
-                f"{short.work.name} has no sound at this place, so its time cannot be changed along with the others.",
-                "Keep the length here, or unlink it first.",
-            )
-        return made
+        there = []
+        for lane in self.others(work):
+            start, stop = (self.place_in(lane, work, at) for at in (place.start, place.stop))
+            if start >= 0 and stop <= lane.work.frames:
+                there.append(lane)
+            elif stop > 0 and start < lane.work.frames:
+                raise ParameterError(
+                    f"{lane.work.name} begins or ends within this place, so its time cannot be changed along with it.",
+                    "Keep the length here, or choose a place beside it.",
+                )
+        return there
 
     def stack_of_those_there(self, work: Work, place: Place) -> tuple[Stack, list[Lane]]:
         """Return a recording with the lanes beside it that have sound at a place, and which these are.
@@ -117,7 +125,7 @@ class LinkedSet:
         return stacked(work.version, self.beside(work, middle, there)), there
 
     def made_in_all(self, work: Work, remedy: Remedy, is_cancelled: Callable[[], bool] = lambda: False) -> JointMend:
-        """Return a mend that changes the time as done in all lanes at once, with seams that join well in each.
+        """Return a mend that changes the time as done at once in all lanes that sound there, with seams for each.
 
         Raises
         ------
@@ -126,7 +134,9 @@ class LinkedSet:
         CancelledError
             If ``is_cancelled`` says so.
         """
-        stack = self.stack(work, remedy.place)
+        changing = self.changing(work, remedy.place)
+        middle = (remedy.place.start + remedy.place.stop) // 2
+        stack = stacked(work.version, self.beside(work, middle, changing))
         start, stop = remedy.place.start - stack.start, remedy.place.stop - stack.start
         place = Place(start, stop, tuple(range(stack.channels)))
         mended = apply_method(
@@ -136,7 +146,7 @@ class LinkedSet:
         named = tuple(replace(mend, finding_ids=remedy.place.finding_ids) for mend in done[0].mends)
         lane = self.lane_of(work)
         assert lane is not None
-        return JointMend((lane, *self.others(work)), (done[0]._replace(mends=named), *done[1:]))
+        return JointMend((lane, *changing), (done[0]._replace(mends=named), *done[1:]))
 
     def parts_of(self, joint: JointMend, title: str) -> list[Part]:
         """Return a joint mend as what is to be written."""
@@ -230,9 +240,12 @@ class LinkedSet:
             entries = {}
             for name in named:
                 own = _counterpart(work.history, history, name)
-                if own is None:
-                    raise _only_here()
-                entries[own] = history.entry(own)
+                if own is not None:
+                    entries[own] = history.entry(own)
+            if not entries:
+                continue  # it had no sound there, and its time was not changed
+            if len(entries) < len(named):
+                raise _only_here()
             turn = lift_off if edit.lifted else switch_off if edit.switched_off else switch_on
             parts.append(Part(lane.work.shelf, history, turn(history, entries)))
         if len({part.edit.time_shift for part in parts}) > 1:

@@ -54,7 +54,7 @@ class Stack:
     @property
     def start(self) -> int:
         """The first lane's frame where all lanes have begun."""
-        return max(0, *(-lane.shift for lane in self.lanes))
+        return max([0, *(-lane.shift for lane in self.lanes)])
 
     @property
     def frames(self) -> int:
