@@ -158,6 +158,14 @@ def test_the_guide_is_read_beside_the_bench(hands):
     guide.close()
 
 
+def test_no_letter_opens_two_menus_or_does_something_else(window):
+    menus = [action.text() for action in window.menuBar().actions()]
+    letters = [text[text.index("&") + 1].upper() for text in menus if "&" in text]
+    assert len(letters) == len(set(letters)) >= len(menus) - 1
+    keys = {key.toString() for action in window.actions_.actions.values() for key in action.shortcuts()}
+    assert not {f"Alt+{letter}" for letter in letters} & keys
+
+
 def test_no_two_commands_have_one_key(window):
     keys = [key for command in window.actions_.commands.values() for key in command.keys]
     assert len(keys) == len(set(keys))

@@ -30,7 +30,7 @@ def selection_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list
     def edge(move: Callable[[int], None], step: int) -> Callable[[], None]:
         return lambda: move(step)
 
-    menu = "Se&lection"
+    menu = "Selecti&on"
     return [
         Command("select_all", menu, "Everything", "Select the whole recording", selecting.select_all, ("Ctrl+A",), nothing_open),
         Command("clear", menu, "Nothing", "Clear the selection", lambda: bench.select(0, 0), ("Ctrl+D",), no_selection),
@@ -113,7 +113,7 @@ def hand_commands(bench: Bench, tools: Tools, dialogs: HandDialogs) -> list[Comm
     def no_fade() -> str:
         return "" if pasting.carried else handwork.reason_against()
 
-    menu = "By &hand"
+    menu = "&By hand"
     return [
         Command("pen", menu, "Draw", "Take up the pen: a drag in the Loupe draws samples", drawing.toggle, ("D",),
                 nothing_open, lambda: drawing.is_on),
