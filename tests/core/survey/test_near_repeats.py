@@ -10,6 +10,7 @@ import soxr
 from tests.sounds import RATE, chord, sine
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.registry import KINDS
+from umbrick.core.survey.repeats.loops import in_time
 from umbrick.core.survey.survey import Surveyor
 
 AT, LENGTH = 2 * RATE + 321, RATE // 10
@@ -64,3 +65,14 @@ def test_a_piece_that_comes_again_otherwise_is_found_with_its_lag(then):
 @pytest.mark.parametrize("sound", [gliding(), chord(4.0), sine(220, seconds=4)], ids=["voice", "chord", "tone"])
 def test_what_is_like_itself_at_any_lag_repeats_nothing(sound):
     assert stutters(sound) == []
+
+
+def test_repeats_in_time_are_an_arrangers_and_those_of_a_buffer_are_not():
+    beat, rate = 6000, 48000
+    loops = [(beat * at, beat) for at in (1, 3, 4, 9, 12)]
+    assert in_time(loops, rate) == [True] * 5
+    assert in_time(loops[:3], rate) == [False] * 3
+    assert in_time([(512 * at, 512) for at in range(1, 9)], rate) == [False] * 8
+    scattered = [(1000 + 7919 * at * at, beat) for at in range(6)]
+    assert not any(in_time(scattered, rate))
+    assert in_time([], rate) == []

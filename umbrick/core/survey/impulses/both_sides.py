@@ -15,10 +15,8 @@ _EDGES_HZ = (0, 400, 1000, 2000, 4000, 8000, 1 << 20)
 _LEAST_SHARE = 1e-4
 """What a band has less of than that of all says nothing."""
 
-_ANOTHER_DB = 18.0
-
-
-_ALIKE_LOUD_DB = 12.0
+_ANOTHER_DB, _ALIKE_LOUD_DB = 18.0, 12.0
+"""How far the bands of two sounds lie apart, in the root mean square; and what is about as loud."""
 
 
 def is_another_sound(wave: npt.NDArray[np.float32], start: int, stop: int, rate: int, alike_loud: bool = False) -> bool:

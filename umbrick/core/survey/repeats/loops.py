@@ -23,7 +23,7 @@ _DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.09
 _SAME_BEFORE, _STEADY = 0.9995, 0.9998
 _SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
 _STEPPED_SHARE = 0.5
-_SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME = 0.1, 0.02, 4
+_SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME, _NEARBY = 0.1, 0.02, 4, 32
 """No buffer of sound is as long as a beat's part."""
 
 
@@ -123,10 +123,13 @@ def in_time(repeats: Sequence[tuple[int, int]], rate: int) -> list[bool]:
     rate : int
     """
     starts, lags = np.array(repeats, np.float64).reshape(-1, 2).T
-    meant = []
-    for start, lag in repeats:
-        slack = _BEAT_SLACK * lag
-        apart = starts - start
-        fellows = (np.abs(lags - lag) <= slack) & (np.abs(apart - np.round(apart / lag) * lag) <= slack)
-        meant.append(bool(lag >= _SHORTEST_BEAT_SECONDS * rate and fellows.sum() >= _FEWEST_IN_TIME))
-    return meant
+    long = np.flatnonzero(lags >= _SHORTEST_BEAT_SECONDS * rate)
+    long = long[np.argsort(starts[long], kind="stable")]
+    meant = np.zeros(len(repeats), np.bool_)
+    for number, row in enumerate(long.tolist()):
+        # In a recording of hours those nearby tell enough.
+        near = long[max(0, number - _NEARBY) : number + _NEARBY]
+        lag, apart = lags[row], starts[near] - starts[row]
+        off = np.maximum(np.abs(lags[near] - lag), np.abs(apart - np.round(apart / lag) * lag))
+        meant[row] = (off <= _BEAT_SLACK * lag).sum() >= _FEWEST_IN_TIME
+    return [bool(one) for one in meant]
