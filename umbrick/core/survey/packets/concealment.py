@@ -21,7 +21,7 @@ Floats = npt.NDArray[np.float32]
 _BEGINS, _FELLOWS = -1.0, 4
 """An event is a run of hops above these log odds; it is judged by so many of its strongest."""
 
-_HALF_SURE, _HALF_SURE_IN_COMPANY = 5.0, 1.5
+_HALF_SURE, _HALF_SURE_IN_COMPANY = 5.0, 0.0
 _LEAST_COMPANY, _LEAST_A_MINUTE = 2, 2.0
 _EDGE = 0.0
 _SHORTEST_SECONDS, _LONGEST_SECONDS = 0.01, 0.5
