@@ -17,7 +17,7 @@ def test_writing_and_reading_an_area_is_the_identity(area):
     assert Area.parsed(area.text, area.harmonics) == area
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=15, deadline=None)
 @given(areas, shapes)
 def test_areas_join_as_sets_do(area, shape):
     own, other = area.covered(CELLS), Area.of(shape).covered(CELLS)
