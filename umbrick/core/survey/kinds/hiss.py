@@ -7,12 +7,15 @@ import numpy as np
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.levels.fine_bands import EDGES_HZ
+from umbrick.core.survey.levels.grain import grain
 from umbrick.core.survey.levels.noise_floor import Floats, bands_text, floor_frames, noise_floor
 from umbrick.core.units import format_db
 
 _NOISY_BANDS = slice(3, 6)
 _HALF_SURE_RATIO_DB = 40.0
 _HALF_SURE_LINGERING = 0.10
+_QUIETEST_PERCENTILE, _NOISE_LIKE, _MOST_IF_LINES, _SILENT = 15, 0.45, 0.3, 1e-12
+"""What lies between the lines of tones that never cease is no noise, if it is none where it is quietest either."""
 
 
 class HissDetector:
@@ -21,11 +24,13 @@ class HissDetector:
     def __init__(self, form: Format) -> None:
         self._format = form
         self._frames: list[Floats] = []
+        self._grain: list[Floats] = []
         self._length = 0
 
     def feed(self, block: Block) -> None:
         """Collect a block's frames."""
         self._frames.append(block.shared(floor_frames))
+        self._grain.append(block.shared(grain))
         self._length = block.stop
 
     def findings(self) -> list[Finding]:
@@ -45,6 +50,8 @@ class HissDetector:
         doubt = (_HALF_SURE_RATIO_DB - ratio_db) / 2.5
         steady = (lingering - _HALF_SURE_LINGERING) / 0.02
         confidence = float(1 / (1 + np.exp(-doubt)) / (1 + np.exp(-steady)))
+        if self._is_made_of_lines():
+            confidence = min(confidence, _MOST_IF_LINES)
         if confidence < 0.05:
             return []
         return [
@@ -65,6 +72,14 @@ class HissDetector:
             )
         ]
 
+    def _is_made_of_lines(self) -> bool:
+        power, noise_like = np.concatenate(self._grain).T
+        sounding = power > _SILENT
+        if not sounding.any():
+            return False
+        quiet = sounding & (power <= np.percentile(power[sounding], _QUIETEST_PERCENTILE))
+        return bool(np.median(noise_like[quiet]) < _NOISE_LIKE)
+
 
 KIND = Kind(
     name="hiss",
@@ -72,6 +87,6 @@ KIND = Kind(
     family=Family.BACKGROUND,
     summary="steady noise under all of it",
     make=HissDetector,
-    needs=(floor_frames,),
+    needs=(floor_frames, grain),
     of_outcome=True,
 )
