@@ -69,6 +69,9 @@ nothing else is thought of."""
 _HALF_BROKEN_DB, _HALF_BROKEN_NARROW_DB, _BROKEN_DOUBT_DB = 16.0, 7.0, 1.0
 """A voice's pulses and the joins of a speech synthesizer stand out by less, what is missing by more."""
 
+_FAINTEST_NARROW_CLICK_DB = 6.0
+"""In a telephone's band an attack leaves as much in a single sample."""
+
 _FAINTEST_BREAK_DB = -36.0
 """So far below the sound lies the corner at which a fade begins."""
 
@@ -139,7 +142,7 @@ def _left(
     lies where another sound begins."""
     shape = int(np.argmax(sure))
     if shape == Shape.CLICK:
-        return 1.0
+        return _MOST_IF_ANOTHER if rate < NARROW_BELOW_RATE and excess_db < _FAINTEST_NARROW_CLICK_DB else 1.0
     if shape == Shape.MOUTH:
         return _MOST_IF_ANOTHER if is_another_sound(wave, *at, rate, alike_loud=True) else 1.0
     half_sure_db = _HALF_BROKEN_NARROW_DB if rate < NARROW_BELOW_RATE else _HALF_BROKEN_DB

@@ -31,8 +31,8 @@ _SPARSE_PER_SECOND, _FEWEST_IF_SHORT, _MOST_IF_SHORT_AND_SPARSE = 36.0, 10, 0.45
 """So few ticks in so short a time may be a voice's pulses, raindrops or clapping hands: not mended unasked, or not even
 listed."""
 
-_MOST_IF_COARSE = 0.7
-"""Values as few as those of eight bits go by steps that look like ticks: listed, but not mended unasked."""
+_MOST_IF_COARSE = 0.45
+"""Values as few as those of eight bits go by steps that look like ticks."""
 
 _ALIKE, _REGULAR, _NEXT_ALIKE, _NEXT_REGULAR = 0.12, 0.33, 0.08, 0.17
 """Ticks come at random; where more than a third of the intervals are alike, or more than a sixth like the one before or
