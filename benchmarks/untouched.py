@@ -32,7 +32,7 @@ _FADE_MS = 10.0
 def made(name: str, files: list[Path]):
     """Return one of the unusual sounds as ``(sound, rate, bits)``, made of recordings where it is made of any."""
     random = np.random.default_rng(crc32(name.encode()))
-    voice, music = (_base(files, group) for group in ("speech", "tonal"))
+    voice, music = (_base(tuple(files), group) for group in ("speech", "tonal"))
     found = UNUSUAL[name](random, voice, music)
     if found is None:
         return None
@@ -41,10 +41,12 @@ def made(name: str, files: list[Path]):
     return np.atleast_2d(sound.T).T, rate, bits
 
 
+@cache
 def _base(files, group):
     """Return the start of a recording of a group in which itself nothing is listed, or else of the first one."""
-    of_group = [file for file in files if group_of(file) == group] or files[:1]
-    return next((base for base in map(_start_of, of_group) if not _listed(*base)), _start_of(of_group[0]))
+    bases = map(_start_of, [file for file in files if group_of(file) == group] or files[:1])
+    first = next(bases)
+    return next((base for base in (first, *bases) if not _listed(*base)), first)
 
 
 def _start_of(file):
@@ -54,14 +56,8 @@ def _start_of(file):
     return 0.9 * wave / np.abs(wave).max(), rate
 
 
-@cache
-def _listed_of(bytes_of, rate):
-    sound = np.frombuffer(bytes_of)[:, np.newaxis]
-    return any(f.confidence >= _LISTED for findings in survey(sound, rate, 24).values() for f in findings)
-
-
 def _listed(wave, rate):
-    return _listed_of(wave.tobytes(), rate)
+    return any(f.confidence >= _LISTED for found in survey(wave[:, np.newaxis], rate, 24).values() for f in found)
 
 
 def change_db(sound, rate, bits):

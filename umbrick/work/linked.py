@@ -122,7 +122,11 @@ class LinkedSet:
                 there.append(lane)
         if not there:
             raise ParameterError("No other recording has sound at this place.")
-        return stacked(work.version, self.beside(work, middle, there)), there
+        return self._stack(work, place, there), there
+
+    def _stack(self, work: Work, place: Place, lanes: Iterable[Lane]) -> Stack:
+        """Return a recording with lanes beside it as they lie around a place."""
+        return stacked(work.version, self.beside(work, (place.start + place.stop) // 2, lanes))
 
     def made_in_all(self, work: Work, remedy: Remedy, is_cancelled: Callable[[], bool] = lambda: False) -> JointMend:
         """Return a mend that changes the time as done at once in all lanes that sound there, with seams for each.
@@ -135,8 +139,7 @@ class LinkedSet:
             If ``is_cancelled`` says so.
         """
         changing = self.changing(work, remedy.place)
-        middle = (remedy.place.start + remedy.place.stop) // 2
-        stack = stacked(work.version, self.beside(work, middle, changing))
+        stack = self._stack(work, remedy.place, changing)
         start, stop = remedy.place.start - stack.start, remedy.place.stop - stack.start
         place = Place(start, stop, tuple(range(stack.channels)))
         mended = apply_method(

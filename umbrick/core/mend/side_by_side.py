@@ -15,7 +15,8 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, ThreadPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
-from typing import Any, TypeVar
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.processors import may_start_processes
@@ -79,83 +80,80 @@ def worked_out(
     CancelledError
         If ``is_cancelled`` says so.
     """
+    asked = _Many(ask, work, count, progress, is_cancelled)
     if workers > 1 and count > 1 and not _allowed:
-        return _by_threads(ask, work, count, workers, progress, is_cancelled)
-    made: list[_Made] = []
-    shares = workers > 1 and count > _MANY and _is_sendable(work)
+        return asked.by_threads(workers)
+    if not (workers > 1 and count > _MANY and _is_sendable(work)):
+        return asked.here([], count)
     ready_at = time.monotonic() + (0 if _pool is not None else _SOON_SECONDS)
-    if shares:
-        _started(workers)
-    while len(made) < count:
-        if shares and time.monotonic() >= ready_at:
-            return made + _by_processes(ask, work, (len(made), count), workers, progress, is_cancelled)
-        made.append(work(ask(len(made)), is_cancelled))
-        if is_cancelled():
-            raise CancelledError
-        progress(len(made) / count)
-    return made
-
-
-def _by_threads(
-    ask: Callable[[int], _Asked],
-    work: Callable[[_Asked, Callable[[], bool]], _Made],
-    count: int,
-    workers: int,
-    progress: Callable[[float], None],
-    is_cancelled: Callable[[], bool],
-) -> list[_Made]:
-    with ThreadPoolExecutor(workers, thread_name_prefix="mend") as pool:
-        futures: list[Future[_Made]] = [
-            pool.submit(lambda number: work(ask(number), is_cancelled), number) for number in range(count)
-        ]
-        waiting = set(futures)
-        try:
-            while waiting:
-                done, waiting = wait(waiting, timeout=_ASK_SECONDS, return_when=FIRST_COMPLETED)
-                for future in done:
-                    future.result()
-                if is_cancelled():
-                    raise CancelledError
-                progress(1 - len(waiting) / count)
-        finally:
-            for future in waiting:
-                future.cancel()
-    return [future.result() for future in futures]
-
-
-def _by_processes(
-    ask: Callable[[int], _Asked],
-    work: Callable[[_Asked, Callable[[], bool]], _Made],
-    span: tuple[int, int],
-    workers: int,
-    progress: Callable[[float], None],
-    is_cancelled: Callable[[], bool],
-) -> list[_Made]:
-    pool, (first, count) = _started(workers), span
+    _started(workers)
     made: list[_Made] = []
-    flying: deque[Future[_Made]] = deque()
-    try:
-        while first + len(made) < count:
-            while first + len(made) + len(flying) < count and len(flying) < _WAITING * workers:
-                flying.append(pool.submit(work, ask(first + len(made) + len(flying)), _never))
-            wait([flying[0]], timeout=_ASK_SECONDS)
-            if is_cancelled():
-                raise CancelledError
-            if flying[0].done():
-                made.append(flying.popleft().result())
-                progress((first + len(made)) / count)
-    except BrokenProcessPool:
-        # The system has ended a process, for want of memory perhaps: the rest is done here.
-        _end()
-        for number in range(first + len(made), count):
-            made.append(work(ask(number), is_cancelled))
-            if is_cancelled():
-                raise CancelledError from None
-            progress((number + 1) / count)
-    finally:
-        for future in flying:
-            future.cancel()
-    return made
+    while len(made) < count and time.monotonic() < ready_at:
+        asked.here(made, len(made) + 1)
+    return asked.by_processes(made, workers)
+
+
+@dataclass(frozen=True)
+class _Many(Generic[_Asked, _Made]):
+    """Many things to be worked out, as :func:`worked_out` is told of them."""
+
+    ask: Callable[[int], _Asked]
+    work: Callable[[_Asked, Callable[[], bool]], _Made]
+    count: int
+    progress: Callable[[float], None]
+    is_cancelled: Callable[[], bool]
+
+    def here(self, made: list[_Made], stop: int) -> list[_Made]:
+        """Go on with what is made up to some number, one by one."""
+        while len(made) < stop:
+            made.append(self._one(len(made)))
+            self._told(len(made))
+        return made
+
+    def by_threads(self, workers: int) -> list[_Made]:
+        """Have all of it made by threads."""
+        with ThreadPoolExecutor(workers, thread_name_prefix="mend") as pool:
+            futures = [pool.submit(self._one, number) for number in range(self.count)]
+            waiting = set(futures)
+            try:
+                while waiting:
+                    done, waiting = wait(waiting, timeout=_ASK_SECONDS, return_when=FIRST_COMPLETED)
+                    for future in done:
+                        future.result()
+                    self._told(self.count - len(waiting))
+            finally:
+                for future in waiting:
+                    future.cancel()
+        return [future.result() for future in futures]
+
+    def by_processes(self, made: list[_Made], workers: int) -> list[_Made]:
+        """Go on with what is made by processes, to the end."""
+        flying: deque[Future[_Made]] = deque()
+        try:
+            pool = _started(workers)
+            while len(made) < self.count:
+                while len(made) + len(flying) < self.count and len(flying) < _WAITING * workers:
+                    flying.append(pool.submit(self.work, self.ask(len(made) + len(flying)), _never))
+                wait([flying[0]], timeout=_ASK_SECONDS)
+                if flying[0].done():
+                    made.append(flying.popleft().result())
+                self._told(len(made))
+        except BrokenProcessPool:
+            # The system has ended a process, for want of memory perhaps: the rest is done here.
+            _end()
+            self.here(made, self.count)
+        finally:
+            for future in flying:
+                future.cancel()
+        return made
+
+    def _one(self, number: int) -> _Made:
+        return self.work(self.ask(number), self.is_cancelled)
+
+    def _told(self, done: int) -> None:
+        if self.is_cancelled():
+            raise CancelledError
+        self.progress(done / self.count)
 
 
 def _end() -> None:

@@ -13,6 +13,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 import numpy.typing as npt
 
+from umbrick.core.survey.beats import off_beat
 from umbrick.core.survey.holes.tones_across import tones_across
 
 Wave = npt.NDArray[np.float64]
@@ -177,11 +178,6 @@ def _lie_on_beats(starts: npt.NDArray[np.int64], stops: npt.NDArray[np.int64], r
         return np.zeros(len(starts), np.bool_)
     beat = float(lengths[long].min())
     first = int(starts[int(np.argmax(long))])
-    off = np.maximum(_off_beat(lengths, beat), _off_beat((starts - first).astype(np.float64), beat))
+    off = np.maximum(off_beat(lengths, beat), off_beat((starts - first).astype(np.float64), beat))
     on_beat = long & (off <= _EVEN_SLACK)
     return on_beat if on_beat.sum() >= _FEWEST_ON_BEAT else np.zeros(len(starts), np.bool_)
-
-
-def _off_beat(frames: Wave, beat: float) -> Wave:
-    """Return how far from a whole number of beats each time is, in beats."""
-    return np.asarray(np.abs(frames / beat - np.round(frames / beat)))

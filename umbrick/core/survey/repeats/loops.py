@@ -11,6 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
 
+from umbrick.core.survey.beats import off_beat
 from umbrick.core.survey.tones.keyed import is_keyed
 
 Floats = npt.NDArray[np.float32]
@@ -67,9 +68,9 @@ def is_steady(wave: Floats, rate: int) -> bool:
     if longest <= shortest:
         return False
     own = wave.astype(np.float64)
-    spectrum = rfft(own, next_fast_len(2 * len(own), real=True))
+    size = next_fast_len(2 * len(own), real=True)
     lags = np.arange(shortest, longest)
-    products = irfft(np.square(np.abs(spectrum)), next_fast_len(2 * len(own), real=True))[lags]
+    products = irfft(np.square(np.abs(rfft(own, size))), size)[lags]
     sums = np.concatenate([[0.0], np.cumsum(own**2)])
     energies = (sums[len(own) - lags]) * (sums[-1] - sums[lags])
     return bool((products >= _STEADY * np.sqrt(energies)).any() and sums[-1] > 0)
@@ -129,7 +130,7 @@ def in_time(repeats: Sequence[tuple[int, int]], rate: int) -> list[bool]:
     for number, row in enumerate(long.tolist()):
         # In a recording of hours those nearby tell enough.
         near = long[max(0, number - _NEARBY) : number + _NEARBY]
-        lag, apart = lags[row], starts[near] - starts[row]
-        off = np.maximum(np.abs(lags[near] - lag), np.abs(apart - np.round(apart / lag) * lag))
-        meant[row] = (off <= _BEAT_SLACK * lag).sum() >= _FEWEST_IN_TIME
+        lag = lags[row]
+        off = np.maximum(np.abs(lags[near] / lag - 1), off_beat(starts[near] - starts[row], lag))
+        meant[row] = (off <= _BEAT_SLACK).sum() >= _FEWEST_IN_TIME
     return [bool(one) for one in meant]
