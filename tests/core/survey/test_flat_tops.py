@@ -29,6 +29,17 @@ def test_a_natural_top_turns_like_a_parabola_and_a_cut_one_does_not():
     assert np.median(cut.length) > np.median(natural.length)
 
 
+def test_two_equal_samples_astride_a_crest_are_no_flat_top_unless_more_was_cut_off():
+    t = np.arange(4000) - 2000.5
+    crest = (0.8 * np.cos(2 * np.pi * 0.02 * t)).astype(np.float32)
+    natural = tops_of(crest, 1e-5)
+    assert set(natural.length.tolist()) == {2}
+    assert natural.cut.max() < 20
+    t = np.arange(4000) - 2000.4
+    cut = tops_of(np.minimum(0.8 * np.cos(2 * np.pi * 0.09 * t), 0.74).astype(np.float32), 1e-5)
+    assert np.median(cut.cut[cut.length == 2]) > 200
+
+
 def test_tops_are_where_the_wave_is_flat():
     wave = np.zeros(1000, np.float32)
     wave[300:309] = 0.5

@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import soxr
 
 from benchmarks.unusual import UNUSUAL, ramped
 from tests.core.survey.test_kinds import speech, surveyed
@@ -64,6 +65,16 @@ def test_peaks_that_reach_a_level_exactly_were_not_cut_off(name):
 def test_a_tone_that_is_held_is_no_stutter_and_no_crackle(name):
     assert len(listed(name, "stutter")) <= 3
     assert listed(name, "crackle") == []
+
+
+def test_notes_at_another_speed_come_again_only_as_notes_do():
+    sound, rate, bits = UNUSUAL["saw notes"](np.random.default_rng(5), VOICE, MUSIC)
+    slower = np.round(soxr.resample(sound, rate, 0.84 * rate) * 2**15) / 2**15
+    assert surveyed(slower[:, np.newaxis], rate, ["stutter"], bits).sifted({}) == []
+
+
+def test_the_low_end_of_a_chip_is_no_rumble():
+    assert listed("chiptune", "rumble") == []
 
 
 def test_a_rest_says_so_and_its_edges_are_no_breaks():

@@ -18,6 +18,9 @@ _HALF_SURE_DB = 6.0
 _LEAST_DB = 3.0
 _FEWEST_EVENTS = 8
 
+_MOST_SURE = 0.85
+"""Whether the one hit was meant, only an ear can tell."""
+
 
 class PeakDetector:
     """Collects the outline, and compares each event's peak with the third highest of the events around it."""
@@ -62,7 +65,7 @@ class PeakDetector:
             first -= 1
         while last + 1 < len(peaks_db) and peaks_db[last + 1] > limit_db:
             last += 1
-        confidence = 1 / (1 + np.exp(-(excess_db - _HALF_SURE_DB) / 0.8))
+        confidence = min(1 / (1 + np.exp(-(excess_db - _HALF_SURE_DB) / 0.8)), _MOST_SURE)
         seconds = _REACH_SECONDS
         return Finding(
             id="",

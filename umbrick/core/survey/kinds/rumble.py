@@ -9,6 +9,7 @@ from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.levels.low_bursts import HOP, band_levels
 from umbrick.core.survey.levels.low_wave import LowWaves, low_wave, step_for
 from umbrick.core.survey.levels.outline import Outline, levels_of, loud_db, outline
+from umbrick.core.survey.repeats.loops import is_stepped
 from umbrick.core.units import format_db
 
 _BAND_HZ = (8.0, 35.0)
@@ -29,12 +30,15 @@ class RumbleDetector:
         self._step = step_for(form.rate)
         self._wave = LowWaves()
         self._outlines: list[Outline] = []
-        self._frames = 0
+        self._frames, self._stepped = 0, 0
 
     def feed(self, block: Block) -> None:
         """Collect a block's low wave and outline."""
         self._wave.append(block.shared(low_wave))
         self._outlines.append(block.shared(outline))
+        own = block.mono[block.before : block.before + block.stop - block.start]
+        # The pulses of a chip stand on one side of zero: how long they last is their low end.
+        self._stepped += len(own) if is_stepped(own) else 0
         self._frames = block.stop
 
     def findings(self) -> list[Finding]:
@@ -43,7 +47,7 @@ class RumbleDetector:
         stretch = round(_STRETCH_SECONDS * rate / HOP)
         power = 10 ** (band_levels(self._wave, rate, _BAND_HZ, 0.0).astype(np.float64) / 10)
         count = len(power) // stretch
-        if count < _FEWEST_STRETCHES:
+        if count < _FEWEST_STRETCHES or 2 * self._stepped > self._frames:
             return []
         levels_db = 10 * np.log10(power[: count * stretch].reshape(count, stretch).mean(axis=1))
         least_db, level_db, usual_db, loudest_db = np.percentile(levels_db, (5, 20, 50, 90)).tolist()

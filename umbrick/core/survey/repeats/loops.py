@@ -17,11 +17,12 @@ from umbrick.core.survey.tones.keyed import is_keyed
 Floats = npt.NDArray[np.float32]
 
 _FEW_LINES, _THEIR_SHARE = 3, 0.9995
-_SEVERAL_TIMES, _MOST_TURNS, _WHOLE_TURNS_SHARE = 2.2, 200, 0.97
+_SEVERAL_TIMES, _MOST_TURNS, _WHOLE_TURNS_SHARE, _EXACTLY_WHOLE_TURNS = 2.2, 200, 0.97, 0.99999
 _ONSET_SECONDS, _BEFORE_SECONDS, _SILENCE_DB = 0.002, 0.01, -24.0
 _MOMENT_SECONDS, _SILENT = 0.00025, 0.003
 _DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.09
 _SAME_BEFORE, _STEADY = 0.9995, 0.9998
+_AFTER_SHARE, _SAME_AFTER = 0.25, 1e-7
 _SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
 _STEPPED_SHARE = 0.5
 _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME, _NEARBY = 0.1, 0.02, 4, 32
@@ -33,24 +34,29 @@ def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
     a note with overtones that goes on for several turns, and begins by itself or without a break from one turn to the
     next."""
     again = wave[start:stop]
-    if is_keyed(again, rate) or is_stepped(again) or is_steady(again, rate) or _goes_on(wave, start, lag):
+    if is_keyed(again, rate) or is_stepped(again) or is_steady(again, rate):
+        return True
+    if _goes_on(wave, start, lag) or _goes_on_after(wave, stop, lag):
         return True
     # From one coming to the next the spectrum is exact.
     lines = np.square(np.abs(rfft(wave[start - lag : start].astype(np.float64))))[1:]
     power = float(lines.sum())
     if np.sort(lines)[-_FEW_LINES:].sum() >= _THEIR_SHARE * power:
         return True
+    turns = range(2, min(_MOST_TURNS, len(lines) // 2))
+    share = max((float(lines[number - 1 :: number].sum()) for number in turns), default=0.0) / max(power, 1e-30)
+    if share >= _EXACTLY_WHOLE_TURNS:
+        return True
     if stop - start < _SEVERAL_TIMES * lag:
         return False
     if _breaks_off(wave, start, lag) and not begins_by_itself(wave, start, lag, rate):
         return False
-    turns = range(2, min(_MOST_TURNS, len(lines) // 2))
-    return any(float(lines[number - 1 :: number].sum()) >= _WHOLE_TURNS_SHARE * power for number in turns)
+    return share >= _WHOLE_TURNS_SHARE
 
 
 def is_stepped(wave: Floats) -> bool:
     """Whether a wave mostly rests on its values, as the pulses of a chip do: recorded sound hardly ever does."""
-    return bool(np.mean(wave[1:] == wave[:-1]) > _STEPPED_SHARE)
+    return len(wave) > 1 and bool(np.mean(wave[1:] == wave[:-1]) > _STEPPED_SHARE)
 
 
 def _goes_on(wave: Floats, start: int, lag: int) -> bool:
@@ -59,6 +65,16 @@ def _goes_on(wave: Floats, start: int, lag: int) -> bool:
         return False
     cycle, before = (wave[at : at + lag].astype(np.float64) for at in (start - lag, start - 2 * lag))
     return bool(cycle @ before > _SAME_BEFORE * np.sqrt((cycle @ cycle) * (before @ before)))
+
+
+def _goes_on_after(wave: Floats, stop: int, lag: int) -> bool:
+    """Whether the likeness only stops being exact: rounding parts the cycles of a synthesizer's note, while a buffer
+    that was played twice is followed by other sound."""
+    frames = max(round(_AFTER_SHARE * lag), 2)
+    after, before = (wave[at : at + frames].astype(np.float64) for at in (stop, stop - lag))
+    if len(after) < frames:
+        return False
+    return bool(np.square(after - before).sum() < _SAME_AFTER * np.square(before).sum())
 
 
 def is_steady(wave: Floats, rate: int) -> bool:

@@ -20,6 +20,7 @@ FLOOR = 0.003
 """Slots whose highest sample is below this amplitude (−50 dBFS) are not looked at."""
 
 _SLOT_SECONDS = 0.0107
+_LEAST_ABOVE = 0.04
 
 
 def slot_frames(rate: int) -> int:
@@ -126,7 +127,8 @@ def find_tops(wave: Floats, levels: Floats, slot: int, tolerance: npt.ArrayLike)
     Notes
     -----
     A parabola that stays within ``t`` over ``k`` samples has fallen, ``j`` samples beyond the run's end, by at most
-    ``4 t (1/2 + j/k)²``. The samples one and two beyond either end are compared with that.
+    ``4 t (1/2 + j/k)²``. The samples one and two beyond either end are compared with that; of a run of two, a
+    parabola's own neighbours fall in the ratio of one to three.
     """
     tolerance = np.broadcast_to(np.asarray(tolerance, np.float32), levels.shape)
     threshold = np.where(levels >= FLOOR, levels - tolerance, np.float32(np.inf))
@@ -161,4 +163,10 @@ def find_tops(wave: Floats, levels: Floats, slot: int, tolerance: npt.ArrayLike)
     is_top = (near_drop[0] > 0) & (near_drop[1] > 0) & (spread <= tolerance[start // slot])
     fall = near_drop[0] + near_drop[1] + np.maximum(far_drop[0], 0) + np.maximum(far_drop[1], 0)
     parabola = 8 * tolerance[start // slot] * ((0.5 + 1 / length) ** 2 + (0.5 + 2 / length) ** 2)
-    return Tops(start, length, level, (fall / parabola).astype(np.float32)).where(is_top)
+    cut = fall / parabola
+    # Two equal samples may lie beside any crest: only what the parabola through their neighbours has above them tells.
+    pairs = np.flatnonzero(is_top & (length == 2))
+    near, far = (drop[0][pairs] + drop[1][pairs] for drop in (near_drop, far_drop))
+    above = (far - 3 * near) / (2 * near)
+    cut[pairs] *= np.clip(above, _LEAST_ABOVE, 1.0)
+    return Tops(start, length, level, cut.astype(np.float32)).where(is_top)
