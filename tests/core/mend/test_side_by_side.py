@@ -2,6 +2,7 @@
 
 import os
 import signal
+from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 
 import numpy as np
@@ -12,7 +13,7 @@ from umbrick.core.errors import CancelledError
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
-from umbrick.core.mend.side_by_side import processes, uses_processes, worked_out
+from umbrick.core.mend.side_by_side import Helpers, helped_by, processes, uses_processes, worked_out
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.timeline.version import Version
 
@@ -60,6 +61,28 @@ def test_what_a_killed_process_was_doing_is_done_here():
     assert [number for number, _ in done] == list(range(ASKED))
     assert done[0][1]
     assert not done[25][1]
+
+
+def _done_by_helpers(pool, **how):
+    with helped_by(Helpers(pool, 2, together=7)):
+        return _done(**how)
+
+
+def test_helpers_do_it_all_in_order_and_only_while_they_are_asked():
+    with ThreadPoolExecutor(2) as pool:
+        assert [number for number, _ in _done_by_helpers(pool)] == list(range(ASKED))
+        with pytest.raises(CancelledError):
+            _done_by_helpers(pool, is_cancelled=lambda: True)
+    assert not uses_processes()
+
+
+def test_what_helpers_cannot_do_is_done_here():
+    class Lost(ThreadPoolExecutor):
+        def submit(self, *_):
+            return super().submit(lambda: 1 / 0)
+
+    with Lost(1) as pool:
+        assert [number for number, _ in _done_by_helpers(pool)] == list(range(ASKED))
 
 
 @pytest.mark.usefixtures("at_once")

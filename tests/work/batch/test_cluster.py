@@ -8,11 +8,14 @@ import sys
 import time
 
 import pytest
+from distributed import LocalCluster
 
+from tests.sounds import RATE, chord, write
 from tests.work.batch.test_batch import REGIMEN, in_this_process, order_for, own_home, samples_in, tapes
 from umbrick.core.errors import FileError, ParameterError
 from umbrick.work.batch import cluster
 from umbrick.work.batch.gathering import gathered
+from umbrick.work.batch.treating import Order
 
 assert own_home
 
@@ -71,6 +74,27 @@ def test_a_worker_that_is_killed_loses_nothing(tmp_path, two_workers):
     assert batch.returncode == 0, said
     assert samples_in(out) == samples_in(whole)
     assert len(json.loads((out / "report.json").read_text())["recordings"]) == 6
+
+
+def test_all_workers_mend_a_very_long_recording_together(tmp_path, monkeypatch):
+    monkeypatch.setattr(cluster, "_VERY_LONG_SECONDS", 10.0)
+    monkeypatch.setattr(cluster, "_TOGETHER", 2)
+    sound = chord(30.0)
+    for second in range(2, 30, 3):
+        sound[second * RATE : second * RATE + 480] = 0
+    (tmp_path / "in").mkdir()
+    source, whole, out = write(tmp_path / "in" / "long.wav", sound), tmp_path / "whole", tmp_path / "out"
+    gaps = REGIMEN | {"steps": [{"method": "bridge", "where": "findings:dropout"}]}
+    in_this_process(gathered([source], whole), Order(str(whole), gaps))
+    workers = LocalCluster(n_workers=2, threads_per_worker=1, processes=False, dashboard_address=None)
+    try:
+        outcome = cluster.run_on_cluster(gathered([source], out), Order(str(out), gaps), workers.scheduler_address)
+        pieces = workers.scheduler.task_prefixes["all_made"].state_counts
+    finally:
+        workers.close()
+    assert not outcome.failures
+    assert samples_in(out) == samples_in(whole)
+    assert sum(pieces.values()) >= 5
 
 
 def test_no_scheduler_and_no_dask_are_told(tmp_path, monkeypatch):

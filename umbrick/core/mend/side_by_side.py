@@ -1,7 +1,8 @@
-"""Working out many things side by side: by threads, or by processes where the program allows that.
+"""Working out many things side by side: by threads, by processes where the program allows that, or elsewhere.
 
 Much of what rebuilding does is small steps, of which an interpreter takes one at a time however many threads it has.
-Processes have an interpreter each; a window, and a program that merely uses Umbrick, are not for that.
+Processes have an interpreter each; a window, and a program that merely uses Umbrick, are not for that. A cluster's
+workers, which have been given one file each, can lend a hand with one that is very long.
 """
 
 from __future__ import annotations
@@ -11,10 +12,11 @@ import pickle
 import signal
 import time
 from collections import deque
-from collections.abc import Callable, Iterator
-from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, ThreadPoolExecutor, wait
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
 
@@ -36,6 +38,28 @@ _allowed = False
 _pool: ProcessPoolExecutor | None = None
 
 
+@dataclass(frozen=True)
+class Helpers:
+    """Others who work out a share, how many they are, and how many things each is told at once."""
+
+    pool: Executor
+    count: int
+    together: int = 1
+
+
+_helpers: ContextVar[Helpers | None] = ContextVar("helpers", default=None)
+
+
+@contextmanager
+def helped_by(helpers: Helpers) -> Iterator[None]:
+    """Let what is worked out in this thread meanwhile be shared out among others, who have Umbrick as well."""
+    token = _helpers.set(helpers)
+    try:
+        yield
+    finally:
+        _helpers.reset(token)
+
+
 @contextmanager
 def processes() -> Iterator[None]:
     """Let what is worked out meanwhile use processes, if this program may; they end with it."""
@@ -49,8 +73,8 @@ def processes() -> Iterator[None]:
 
 
 def uses_processes() -> bool:
-    """Whether what takes long is shared out among processes now."""
-    return _allowed
+    """Whether what takes long is shared out among processes now, of this machine or of others."""
+    return _allowed or _helpers.get() is not None
 
 
 def worked_out(
@@ -81,6 +105,9 @@ def worked_out(
         If ``is_cancelled`` says so.
     """
     asked = _Many(ask, work, count, progress, is_cancelled)
+    helpers = _helpers.get()
+    if helpers is not None and count > _MANY and _is_sendable(work):
+        return asked.by_helpers([], helpers)
     if workers > 1 and count > 1 and not _allowed:
         return asked.by_threads(workers)
     if not (workers > 1 and count > _MANY and _is_sendable(work)):
@@ -128,20 +155,36 @@ class _Many(Generic[_Asked, _Made]):
 
     def by_processes(self, made: list[_Made], workers: int) -> list[_Made]:
         """Go on with what is made by processes, to the end."""
-        flying: deque[Future[_Made]] = deque()
         try:
-            pool = _started(workers)
-            while len(made) < self.count:
-                while len(made) + len(flying) < self.count and len(flying) < _WAITING * workers:
-                    flying.append(pool.submit(self.work, self.ask(len(made) + len(flying)), _never))
-                wait([flying[0]], timeout=_ASK_SECONDS)
-                if flying[0].done():
-                    made.append(flying.popleft().result())
-                self._told(len(made))
+            return self._by_helpers(made, Helpers(_started(workers), workers))
         except BrokenProcessPool:
             # The system has ended a process, for want of memory perhaps: the rest is done here.
             _end()
-            self.here(made, self.count)
+            return self.here(made, self.count)
+
+    def by_helpers(self, made: list[_Made], helpers: Helpers) -> list[_Made]:
+        """Go on with what is made by others, to the end; what they cannot do is done here."""
+        try:
+            return self._by_helpers(made, helpers)
+        except CancelledError:
+            raise
+        except Exception:  # of whatever kind, as it is theirs: what goes wrong here as well says so
+            return self.here(made, self.count)
+
+    def _by_helpers(self, made: list[_Made], helpers: Helpers) -> list[_Made]:
+        flying: deque[Future[list[_Made]]] = deque()
+        asked = len(made)
+        try:
+            while len(made) < self.count:
+                while asked < self.count and len(flying) < _WAITING * helpers.count:
+                    stop = min(asked + helpers.together, self.count)
+                    some = [self.ask(number) for number in range(asked, stop)]
+                    flying.append(helpers.pool.submit(_all_made, self.work, some))
+                    asked = stop
+                wait([flying[0]], timeout=_ASK_SECONDS)
+                if flying[0].done():
+                    made += flying.popleft().result()
+                self._told(len(made))
         finally:
             for future in flying:
                 future.cancel()
@@ -183,6 +226,12 @@ def _made_ready() -> None:
 
 def _never() -> bool:
     return False
+
+
+def _all_made(work: Callable[[_Asked, Callable[[], bool]], _Made], asked: Sequence[_Asked]) -> list[_Made]:
+    """Work out what a helper is told at once; it transforms as the one who asks does."""
+    use_quick_transforms()
+    return [work(one, _never) for one in asked]
 
 
 def _is_sendable(work: Callable[..., Any]) -> bool:

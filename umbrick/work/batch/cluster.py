@@ -5,14 +5,22 @@ from __future__ import annotations
 import importlib
 import time
 from collections.abc import Callable, Sequence
+from concurrent.futures import CancelledError, Executor, Future
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import soundfile
+
 from umbrick.core.errors import FileError, ParameterError
+from umbrick.core.mend.side_by_side import Helpers, helped_by
 from umbrick.work.batch.gathering import Item
 from umbrick.work.batch.running import Outcome, Told, begin, take
 from umbrick.work.batch.treating import Order, failure, treat
+
+_VERY_LONG_SECONDS = 600.0
+_TOGETHER, _FIRST = 8, 10
+"""So many stretches of a very long file are given to a worker at once, before any other file."""
 
 _ANSWER_SECONDS = 15
 _LOOK_SECONDS = 0.1
@@ -63,7 +71,7 @@ def run_on_cluster(
         for item in batch.waiting:
             there = Item(item.source.absolute(), item.place)
             # What was not there when the batch began was made by it, perhaps by a worker that was lost then.
-            future = client.submit(treat, away, there, batch.may_replace(item), pure=False, retries=1)
+            future = client.submit(treat_there, away, there, batch.may_replace(item), pure=False, retries=1)
             futures[future] = item
         left = set(futures)
         while left and not batch.outcome.is_full and not batch.outcome.stopped:
@@ -80,6 +88,53 @@ def run_on_cluster(
         batch.close()
         client.close()
     return batch.ordered()
+
+
+def treat_there(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
+    """Treat one file on a worker; the mends of a very long one are shared out among all workers.
+
+    What lies between two places of damage, further than any context reaches, parts one stretch from the next. A stretch
+    goes to its worker with its context, so that the samples are the same wherever it is rebuilt.
+    """
+    if not _is_very_long(item.source):
+        return treat(order, item, may_replace)
+    distributed: Any = importlib.import_module("distributed")
+    with distributed.worker_client() as client:
+        threads = sum(client.nthreads().values())
+        with helped_by(Helpers(_Workers(client), threads, _TOGETHER)):
+            return treat(order, item, may_replace)
+
+
+class _Workers(Executor):
+    """A cluster's workers as those who are given work; Dask's own such class cannot say what comes first."""
+
+    def __init__(self, client: Any) -> None:
+        self._client = client
+
+    def submit(self, work: Callable[..., Any], /, *arguments: Any, **more: Any) -> Future[Any]:
+        """Have a worker do some work, before it begins with another file."""
+        there = self._client.submit(work, *arguments, **more, pure=False, priority=_FIRST)
+        here: Future[Any] = Future()
+
+        def told(done: Any) -> None:
+            if not here.set_running_or_notify_cancel():
+                return
+            failed = CancelledError() if done.cancelled() else done.exception()
+            if failed is not None:
+                here.set_exception(failed)
+            else:
+                here.set_result(done.result())
+
+        there.add_done_callback(told)
+        return here
+
+
+def _is_very_long(path: Path) -> bool:
+    try:
+        about = soundfile.info(path)
+    except (soundfile.LibsndfileError, OSError):
+        return False  # whoever opens it says what is wrong with it
+    return bool(about.frames > _VERY_LONG_SECONDS * about.samplerate)
 
 
 def _result(future: Any, item: Item) -> dict[str, Any]:
