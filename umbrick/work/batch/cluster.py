@@ -99,6 +99,8 @@ def treat_there(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
     if not _is_very_long(item.source):
         return treat(order, item, may_replace)
     distributed: Any = importlib.import_module("distributed")
+    # A stretch with its context is some megabytes of sound, which Dask would warn of every time.
+    importlib.import_module("dask").config.set({"distributed.admin.large-graph-warning-threshold": "1GB"})
     with distributed.worker_client() as client:
         threads = sum(client.nthreads().values())
         with helped_by(Helpers(_Workers(client), threads, _TOGETHER)):
