@@ -49,6 +49,14 @@ def test_a_plosive_comes_down_to_the_voice_and_what_is_above_it_stays():
     assert band_db(after, 400, 6000) == pytest.approx(band_db(sound, 400, 6000), abs=0.2)
 
 
+def test_a_burst_goes_wholly_where_the_voice_has_nothing_below():
+    voice, sound, place = popped()
+    burst = sound - voice
+    thin = sosfiltfilt(butter(6, 250, "highpass", fs=RATE, output="sos"), voice, axis=0)
+    after = mended(thin + burst, "plosive", place)
+    assert band_db(after, 20, 110) < band_db(thin + burst, 20, 110) - 35
+
+
 def test_a_typed_crossover_and_a_cut_do_as_they_say():
     _, sound, place = popped()
     cut = mended(sound, "plosive", place, using="cut", crossover_hz=200, amount_db=20)

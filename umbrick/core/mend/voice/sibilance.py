@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 
@@ -45,7 +46,7 @@ def rework(version: Version, place: Place, parameters: Parameters, _: Callable[[
         wave = made[:, channel]
         own = own_consonants(wave, start, stop, hz, size) if parameters["using"] == "own" else np.zeros(len(hz))
         most_db = float(parameters["amount_db"])
-        made[start:stop, channel] = tamed(wave, start, stop, rate, own, _BAND_HZ, most_db, size)
+        made[start:stop, channel] = tamed(wave, start, stop, rate, partial(_at_any_time, own), _BAND_HZ, most_db, size)
     stretch = Stretch(place.start, place.stop, already_made(version, place, made, first, Nature.FILTERED))
     return Reworked((stretch,), place, parameters)
 
@@ -64,6 +65,10 @@ def own_consonants(wave: Wave, start: int, stop: int, hz: Wave, size: int) -> Wa
         mean: Wave = _DULLER * np.sqrt(np.square(magnitudes(wave[start:stop], size)).mean(axis=0))
         return mean
     own: Wave = np.sqrt(np.square(windows[bright]).mean(axis=0))
+    return own
+
+
+def _at_any_time(own: Wave, _: Wave) -> Wave:
     return own
 
 

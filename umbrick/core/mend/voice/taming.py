@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 import numpy.typing as npt
 import scipy.fft
@@ -20,7 +22,14 @@ def magnitudes(wave: Wave, size: int) -> Wave:
 
 
 def tamed(
-    wave: Wave, start: int, stop: int, rate: int, own: Wave, band_hz: tuple[float, float], most_db: float, size: int
+    wave: Wave,
+    start: int,
+    stop: int,
+    rate: int,
+    own: Callable[[Wave], Wave],
+    band_hz: tuple[float, float],
+    most_db: float,
+    size: int,
 ) -> Wave:
     """Return the frames from ``start`` to ``stop`` of a wave, no stronger in a band than ``own`` says.
 
@@ -28,8 +37,8 @@ def tamed(
     ----------
     wave : ndarray, shape (n,)
         With ``size`` frames or more on either side of the place, as far as there are any.
-    own : ndarray, shape (size // 2 + 1,)
-        The magnitude that every line may have.
+    own : callable
+        Gives the magnitude that every line may have, for all windows or for each, given the windows' magnitudes.
     most_db : float
         The most by which a line is lowered.
 
@@ -44,10 +53,11 @@ def tamed(
     spectra = _spectra(part, size)
     hz = np.arange(size // 2 + 1) * rate / size
     inside = (hz >= band_hz[0]) & (hz <= band_hz[1])
-    excess_db = 20 * np.log10(np.maximum(_evened(np.abs(spectra), hz), 1e-12) / np.maximum(_evened(own, hz), 1e-12))
+    seen = np.abs(spectra)
+    excess_db = 20 * np.log10(np.maximum(_evened(seen, hz), 1e-12) / np.maximum(_evened(own(seen), hz), 1e-12))
     gain = 10 ** (-np.clip(excess_db, 0, most_db) / 20)
     gain[:, ~inside] = 1.0
-    windows = scipy.fft.irfft(spectra * (1 - gain), size, axis=1) * _window(size) * (2 / _OVERLAP)
+    windows = scipy.fft.irfft(spectra * (1 - gain), size, axis=1) * _window(size) * (8 / (3 * _OVERLAP))
     taken = np.zeros(len(part) + size)
     for index, window in enumerate(windows):
         taken[index * hop : index * hop + size] += window
@@ -57,13 +67,6 @@ def tamed(
     change[:ramp] *= rise
     change[len(change) - ramp :] *= rise[::-1]
     return wave[start:stop] - change
-
-
-def stands_out(seen: Wave, own: Wave, hz: Wave, least_db: float) -> npt.NDArray[np.bool_]:
-    """Return in which lines windows are stronger in the mean than a voice's own, by so many dB."""
-    power = np.sqrt(np.square(seen).mean(axis=0))
-    made: npt.NDArray[np.bool_] = _evened(power, hz) > _evened(own, hz) * 10 ** (least_db / 20)
-    return made
 
 
 def _evened(magnitude: Wave, hz: Wave) -> Wave:
@@ -80,4 +83,4 @@ def _spectra(wave: Wave, size: int) -> npt.NDArray[np.complex128]:
 
 
 def _window(size: int) -> Wave:
-    return np.sin(np.pi * (np.arange(size) + 0.5) / size)
+    return 0.5 - 0.5 * np.cos(2 * np.pi * (np.arange(size) + 0.5) / size)
