@@ -35,6 +35,10 @@ _TENTH_OF_NORMAL = 1.2816
 _SHARES_OF_UNREST = (0.4, 0.6)
 _RESTLESS_DB, _LESS_FOR_UNREST = 0.7, 5.0
 _LEAST_BESIDE, _MOST_BESIDE = 3, 15
+_STEADY_DB, _STEADY_LINES = 0.2, 7
+_MOSTLY_STEADY, _HARDLY_STEADY, _LESS_IF_HARDLY = 0.65, 0.5, 40.0
+"""Noise is steady in most lines of quiet windows, whatever sound crosses some of them; where hardly any are, all of it
+is sound."""
 
 
 def finest(rate: float) -> Grid:
@@ -131,14 +135,30 @@ def _at_rest(parts: Sequence[npt.NDArray[np.float32]], grid: Grid) -> Powers:
     quiet = _quietest(quiet)
     quiet = quiet[:: -(-len(quiet) // _MOST_QUIET)]
     centres = np.unique(np.concatenate([np.arange(min(64, lines)), np.arange(64, lines, 4), [lines - 1]]))
-    found = np.empty(len(centres))
+    most, unrest = np.empty(len(centres)), np.empty(len(centres))
     for index, line in enumerate(centres.tolist()):
         reach = min(_MOST_BESIDE, max(_LEAST_BESIDE, line // 6))
         around = quiet[:, max(0, line - reach) : line + reach + 1]
-        mean = np.min(np.quantile(around, _QUANTILES) / -np.log1p(-np.array(_QUANTILES)))
-        found[index] = mean * 10 ** (-_unrest_db(around) * _LESS_FOR_UNREST / 10)
+        most[index] = np.min(np.quantile(around, _QUANTILES) / -np.log1p(-np.array(_QUANTILES)))
+        unrest[index] = _unrest_db(around)
+    hardly = max(0.0, _HARDLY_STEADY - float(np.mean(unrest <= _STEADY_DB)))
+    found = most * 10 ** (-(unrest * _LESS_FOR_UNREST + hardly * _LESS_IF_HARDLY) / 10)
+    found = np.maximum(found, np.minimum(most, _between_the_steady(found, unrest)))
     made: Powers = np.exp(np.interp(np.arange(lines), centres, np.log(found + 1e-20)))
     return made
+
+
+def _between_the_steady(found: Powers, unrest: Powers) -> Powers:
+    """Return how loud noise can be thought to be where sound is in the way: as on the quieter side of it."""
+    steady = np.flatnonzero(unrest <= _STEADY_DB)
+    if len(steady) < _MOSTLY_STEADY * len(found):
+        return np.zeros(len(found))
+    evened = scipy.ndimage.median_filter(np.log(found[steady] + 1e-20), _STEADY_LINES, mode="nearest")
+    after = np.searchsorted(steady, np.arange(len(found)))
+    above, below = evened[np.minimum(after, len(steady) - 1)], evened[np.maximum(after - 1, 0)]
+    between: Powers = np.exp(np.minimum(above, below))
+    between[(after == 0) | (after == len(steady))] = 0.0
+    return between
 
 
 def _unrest_db(powers: npt.NDArray[np.float32]) -> float:
