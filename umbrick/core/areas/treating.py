@@ -28,7 +28,13 @@ _RAMP_BETA = 12.0
 _TONE_ROUNDS, _MOST_TONES = 3, 48
 _TONE_COVERED = 0.3
 _SPARED = 10 ** (6 / 10)
-"""What is rebuilt is taken for the intruder from so far over what is foretold."""
+"""What is left by tones is taken for the intruder from so far over what is foretold."""
+_TONES_LEAVE = 0.1
+"""Of what stands out in an area, tones leave no more; knocks and throats, most of it."""
+_FILLED, _LEAST_OVER = 1.0, 0.0125
+_TAKEN_SHARE = 0.5
+"""A tone takes some of the sound beneath with it: where it took most of a cell, what is left is raised nearly to what
+is foretold, so that there is no hole."""
 _ENDED_SHARE = 0.25
 """A tone is one if no more is left without it, close to it."""
 _CLOSE_BINS = 3
@@ -97,17 +103,35 @@ def _change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treatin
     power = np.square(np.abs(spectra))
     cells = transform.hop / rate, rate / transform.size
     around = foretold(power, covered, *cells, treating.sides)
-    left = spectra
+    left, gain = spectra, _gain(_over(power, around), 1.0)
     if treating.action == "rebuild":
         # What a tone's quick changes leave far from it is not the area's.
-        close = _with_skirts(covered)
-        left = spectra - close * transform.spectra(wave - _without_tones(wave, power, covered, around, transform, rate))
-        power = np.square(np.abs(left))
-    # Neighbouring bins together: what stands out in a single one is chance.
-    over = uniform_filter1d(power, 3, axis=1) / np.maximum(around, 1e-30)
-    spared = _SPARED if treating.action == "rebuild" else 1.0
-    gain = np.where(over > spared, np.maximum(over, 1.0) ** -0.5, 1.0)
+        tones = wave - _without_tones(wave, power, covered, around, transform, rate)
+        without = spectra - _with_skirts(covered) * transform.spectra(tones)
+        after = np.square(np.abs(without))
+        if _is_of_tones(power, after, around, covered):
+            over = _over(after, around)
+            holes = (over < _FILLED) & (after < _TAKEN_SHARE * power)
+            filled = np.sqrt(_FILLED / np.maximum(over, _LEAST_OVER))
+            left, gain = without, np.where(holes, filled, _gain(over, _SPARED))
     return _within(transform.sound(left - spectra + left * covered * (gain - 1), len(wave)), span, rate)
+
+
+def _over(power: Wave, around: Wave) -> Wave:
+    """Return how many times what is foretold a power is; neighbouring bins together, as what stands out in a single
+    one is chance."""
+    over: Wave = uniform_filter1d(power, 3, axis=1) / np.maximum(around, 1e-30)
+    return over
+
+
+def _gain(over: Wave, spared: float) -> Wave:
+    return np.where(over > spared, np.maximum(over, 1.0) ** -0.5, 1.0)
+
+
+def _is_of_tones(power: Wave, left: Wave, around: Wave, covered: Wave) -> bool:
+    """Return whether most of what stands out in an area went with its tones."""
+    stood, stands = (float((covered * np.maximum(0.0, some - around)).sum()) for some in (power, left))
+    return stands < _TONES_LEAVE * stood
 
 
 def copied(donor: Wave, wave: Wave, span: tuple[int, int], area: Area, rate: int, treating: Treating) -> Wave:
