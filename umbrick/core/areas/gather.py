@@ -21,7 +21,7 @@ CONTEXT_SECONDS = 5.0
 _SIZES_SECONDS = (0.043, 0.021, 0.011)
 _USUAL_PERCENT = 70
 _MISSED_BY = 2
-_STAGES, _CLIMB_DB = 9, 6.0
+_STAGES = 9
 _TOGETHER_ROWS, _BEFORE_ROWS, _SUDDEN_DB, _DIES_DB = 2, 10, 14.0, 8.0
 _LEAST_ROWS, _LEAST_SHARE, _MOST_WIDE_BINS, _FAINTEST_DB = 5, 0.45, 7, 18.0
 _BESIDE_BINS, _SILENT_BELOW_DB, _FEWEST_ROWS = 4, 12.0, 12
@@ -29,15 +29,17 @@ _BESIDE_BINS, _SILENT_BELOW_DB, _FEWEST_ROWS = 4, 12.0, 12
 
 class _Growth(NamedTuple):
     """Over how many rows and bins powers are meant, how many seconds around tell what is usual, and by how much cells
-    stand out of that, and over how many bins cells are joined across a gap in time."""
+    stand out of that, over how many bins cells are joined across a gap in time, and by how much louder than where it
+    was come to over is a sound of its own."""
 
     smoothed: tuple[int, int]
     usual_seconds: float
     stands_out_db: float
     bridged_bins: int
+    climb_db: float
 
 
-_TONAL, _BROAD = _Growth((1, 1), 2.0, 9.0, 1), _Growth((3, 3), 0.5, 6.0, 3)
+_TONAL, _BROAD = _Growth((1, 1), 2.0, 9.0, 1, 6.0), _Growth((3, 3), 0.5, 6.0, 3, 12.0)
 
 
 @dataclass(frozen=True)
@@ -97,8 +99,7 @@ def _grown(levels_db: Wave, stands_out: Marks, seed: tuple[int, int], growth: _G
     taken[seed] = True
     for below_db in np.linspace(0, gathering.tolerance_db, _STAGES + 1)[1:].tolist():
         parts = _parts_of(allowed & (levels_db >= top_db - below_db), growth)
-        # What is much louder than where it was come to over is a sound of its own.
-        climbs = levels_db > top_db - below_db + _CLIMB_DB
+        climbs = levels_db > top_db - below_db + growth.climb_db
         taken |= (parts == parts[seed]) & ~climbs
     parts = _parts_of(taken, growth)
     mask = (parts == parts[seed]) & taken
