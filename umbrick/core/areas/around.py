@@ -17,7 +17,10 @@ _UNCOVERED = 0.02
 _GUARD_ROWS, _GUARD_BINS = 2, 3
 _MEANT_OVER_SECONDS, _MEANT_OVER_HZ = 0.03, 150.0
 _TIME_UNIT_SECONDS, _PITCH_UNIT_HZ = 0.06, 40.0
-_BESIDE_HZ, _LONG_SECONDS, _NARROW_HZ, _LEVEL_ROWS, _MOST_DB = 300.0, 0.22, 1000.0, 5, 15.0
+_BESIDE_HZ, _LEVEL_ROWS, _MOST_DB = 300.0, 5, 15.0
+_LONG_SECONDS, _NARROW_HZ = 0.22, 1000.0
+"""In areas so long and narrow, what was before or comes after is held to be as loud as what is beside them now."""
+
 _ALIKE, _LEAST_SEEN_SHARE = 12, 0.2
 _ALIKE_COUNTS = 0.03
 """Moments alike count as much as a side that is nearly six units away: in the midst of long sounds."""

@@ -31,10 +31,9 @@ _SPARED = 10 ** (6 / 10)
 """What is left by tones is taken for the intruder from so far over what is foretold."""
 _TONES_LEAVE = 0.1
 """Of what stands out in an area, tones leave no more; knocks and throats, most of it."""
-_FILLED, _LEAST_OVER = 1.0, 0.0125
-_TAKEN_SHARE = 0.5
-"""A tone takes some of the sound beneath with it: where it took most of a cell, what is left is raised nearly to what
-is foretold, so that there is no hole."""
+_TAKEN_SHARE, _LEAST_OVER = 0.5, 0.0125
+"""A tone takes some of the sound beneath with it: where it took most of a cell, what is left is raised to what is
+foretold, so that there is no hole."""
 _ENDED_SHARE = 0.25
 """A tone is one if no more is left without it, close to it."""
 _CLOSE_BINS = 3
@@ -111,8 +110,8 @@ def _change_in(wave: Wave, span: tuple[int, int], area: Area, rate: int, treatin
         after = np.square(np.abs(without))
         if _is_of_tones(power, after, around, covered):
             over = _over(after, around)
-            holes = (over < _FILLED) & (after < _TAKEN_SHARE * power)
-            filled = np.sqrt(_FILLED / np.maximum(over, _LEAST_OVER))
+            holes = (over < 1.0) & (after < _TAKEN_SHARE * power)
+            filled = np.maximum(over, _LEAST_OVER) ** -0.5
             left, gain = without, np.where(holes, filled, _gain(over, _SPARED))
     return _within(transform.sound(left - spectra + left * covered * (gain - 1), len(wave)), span, rate)
 
