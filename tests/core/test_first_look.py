@@ -8,6 +8,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.published import faults_of
 from tests.sounds import RATE, faultless, rng, voice
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.learning import learned, new_step
@@ -110,6 +111,7 @@ def test_what_is_done_is_one_step_that_undo_takes_back(hurt):
 def test_a_first_look_is_written_as_a_regimen(hurt):
     _, _, look = hurt
     told = json.loads(json.dumps(document("tide tables", look), allow_nan=False))
+    assert faults_of(told, "umbrick.regimen/1") == []
     assert told["schema"] == "umbrick.regimen/1"
     wheres = {step["method"]: step["where"] for step in told["steps"]}
     assert wheres["dehum"] == "all"

@@ -7,6 +7,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.published import faults_of
 from tests.sounds import RATE, clipped, faultless
 from umbrick.core.course.laid import Ground
 from umbrick.core.course.tiles import Tiles
@@ -149,6 +150,7 @@ def test_writing_and_reading_is_the_identity(steps, confidence):
     )
     again = Regimen.parsed(json.loads(json.dumps(held.document())))
     assert again == held
+    assert faults_of(held.document(), SCHEMA) == []
     assert len(again.mends) + len(again.course) == sum(on for _, _, on in steps)
 
 

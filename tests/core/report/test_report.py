@@ -7,6 +7,7 @@ from html.parser import HTMLParser
 import numpy as np
 import pytest
 
+from tests.published import faults_of
 from tests.sounds import RATE, rng
 from umbrick.core.errors import CancelledError
 from umbrick.core.report.document import document
@@ -126,6 +127,8 @@ def test_the_table_and_the_json_hold_every_finding_and_mend():
     assert entry["measures_before"] is None
     assert sum(v for k, v in entry["provenance_percent"].items() if k != "deleted") == pytest.approx(100)
     assert entry["timing_debt_frames"] == 0
+    assert faults_of(held, "umbrick.report/1") == []
+    assert faults_of(held | {"recordings": [entry | {"sha256": "no sum"}]}, "umbrick.report/1")
 
 
 def test_what_was_restored_is_open_again():

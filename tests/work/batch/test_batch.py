@@ -14,6 +14,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from tests.published import faults_of
 from tests.sounds import RATE, clipped, faultless, write
 from umbrick.casebook.casebook import Casebook
 from umbrick.core.errors import ParameterError
@@ -124,6 +125,7 @@ def test_bad_files_are_explained_and_the_good_ones_done(tmp_path):
     assert json.loads(json.dumps(document)) == document
     assert len(document["recordings"]) == 2
     assert len(document["failures"]) == 4
+    assert faults_of(document, "umbrick.report/1") == []
     assert "cut off.wav" in as_page(document, out)
     assert as_csv(document).count("failed") == 4
     assert sorted(path.name for path in out.iterdir() if path.suffix == ".part") == []
@@ -138,9 +140,11 @@ def test_the_report_has_what_an_archive_asks_for_and_an_ear_first(tmp_path):
     assert document["program_version"]
     for entry in document["recordings"]:
         assert len(entry["sha256"]) == len(entry["output_sha256"]) == 64
+        assert entry["coding_history"].startswith("A=PCM,F=48000,W=24,M=mono,T=Umbrick")
         assert entry["measures_before"]["prognosis"]
         assert entry["measures_after"]["prognosis"]
         assert "stamp" not in entry
+    assert faults_of(document, "umbrick.report/1") == faults_of(document["regimen"], "umbrick.regimen/1") == []
     reasons = [bool(entry["ear"]) for entry in document["recordings"]]
     assert reasons == sorted(reasons, reverse=True)
 
@@ -151,6 +155,7 @@ def test_a_dry_run_only_surveys(tmp_path):
     assert {entry["status"] for entry in outcome.entries.values()} == {"surveyed"}
     assert not out.exists()
     assert all(entry["findings"] for entry in outcome.entries.values())
+    assert faults_of(report_document(list(outcome.entries.values()), REGIMEN), "umbrick.report/1") == []
 
 
 def test_casebooks_hold_what_was_done_to_be_lifted_off(tmp_path):

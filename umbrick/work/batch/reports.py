@@ -21,7 +21,7 @@ _GRADES = {"poor": 0, "fair": 1, "good": 2}
 _INTERNAL = {"key", "stamp", "output_stamp", "disk_is_full"}
 _COLUMNS = ("path", "status", "needs_ear", "reason", "prognosis_before", "prognosis_after", "findings", "mends",
             "loudness_before", "loudness_after", "noise_floor_before", "noise_floor_after", "timing_debt_frames",
-            "output", "sha256", "output_sha256")  # fmt: skip
+            "output", "sha256", "output_sha256", "coding_history")  # fmt: skip
 
 
 def report_document(entries: Sequence[Mapping[str, Any]], regimen: Mapping[str, Any]) -> dict[str, Any]:
@@ -116,6 +116,7 @@ def _cells(entry: Mapping[str, Any]) -> dict[str, object]:
         "output": entry.get("output", ""),
         "sha256": entry["sha256"],
         "output_sha256": entry.get("output_sha256", ""),
+        "coding_history": entry.get("coding_history", ""),
     }
 
 
