@@ -23,7 +23,7 @@ from umbrick.work.batch.gathering import gathered
 from umbrick.work.batch.journal import NAME
 from umbrick.work.batch.naming import checked
 from umbrick.work.batch.reports import as_csv, as_page, report_document
-from umbrick.work.batch.running import run_batch
+from umbrick.work.batch.running import begin, run_batch
 from umbrick.work.batch.treating import DONE, Order, treat
 from umbrick.work.batch.watching import arriving
 
@@ -235,6 +235,19 @@ def test_a_batch_that_is_killed_goes_on_to_the_same_samples(tmp_path):
     outcome = run_batch(gathered([source], out), order_for(out), jobs=2)
     assert not outcome.failures
     assert samples_in(out) == samples_in(whole)
+
+
+def test_what_was_written_but_not_noted_when_the_batch_was_killed_is_done_again(tmp_path):
+    source, out = tapes(tmp_path / "in", 1), tmp_path / "out"
+    order = order_for(out)
+    batch = begin(gathered([source], out), order)
+    (item,) = batch.waiting
+    assert batch.hand_out(item)
+    assert treat(order, item, may_replace=False)["status"] == DONE
+    batch.close()  # nobody noted it: the process that waits for results was killed
+    assert not run_batch(gathered([source], out), order).failures
+    (out / NAME).unlink()
+    assert "exists already" in run_batch(gathered([source], out), order).failures[0]["reason"]
 
 
 def test_new_files_are_taken_when_they_have_stopped_growing(tmp_path):

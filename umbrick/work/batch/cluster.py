@@ -71,7 +71,7 @@ def run_on_cluster(
         for item in batch.waiting:
             there = Item(item.source.absolute(), item.place)
             # What was not there when the batch began was made by it, perhaps by a worker that was lost then.
-            future = client.submit(treat_there, away, there, batch.may_replace(item), pure=False, retries=1)
+            future = client.submit(treat_there, away, there, batch.hand_out(item), pure=False, retries=1)
             futures[future] = item
         left = set(futures)
         while left and not batch.outcome.is_full and not batch.outcome.stopped:

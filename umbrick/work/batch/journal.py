@@ -15,6 +15,7 @@ from umbrick.work.batch.gathering import Item
 from umbrick.work.batch.treating import DONE, FAILED, Order, target_of
 
 NAME = ".umbrick-batch.jsonl"
+_BEGUN = "begun"
 
 
 class Journal:
@@ -53,17 +54,32 @@ class Journal:
     def made(self, item: Item) -> bool:
         """Whether what stands in a result's place was made by a batch in this folder, so that it may be replaced."""
         entry = self._known.get(str(item.source))
-        result = list(stamp_of(target_of(self._order, item)) or ())
-        return bool(entry and result and entry.get("output_stamp") == result)
+        target = target_of(self._order, item)
+        result = stamp_of(target)
+        if entry is None or result is None:
+            return False
+        if entry.get("status") == _BEGUN:
+            # Whoever wrote it was ended before that could be noted: nothing was there when it was begun.
+            return entry.get("output") == str(target) and result.modified_ns >= int(entry.get("at_ns", 0))
+        return entry.get("output_stamp") == list(result)
+
+    def begin(self, item: Item) -> None:
+        """Have on the disk that a file is begun whose result is not there yet."""
+        os.utime(self._path)  # by the clock of the disk that the result will be on
+        at_ns = self._path.stat().st_mtime_ns
+        target = target_of(self._order, item)
+        self._write({"path": str(item.source), "status": _BEGUN, "output": str(target), "at_ns": at_ns})
 
     def note(self, entry: dict[str, Any]) -> None:
         """Have the entry of a file on the disk."""
         if entry["status"] == FAILED and entry["path"] in self._known:
             return  # what was there before still is
-        told = entry | {"key": self._key}
-        self._known[entry["path"]] = told
+        self._write(entry | {"key": self._key})
+
+    def _write(self, entry: dict[str, Any]) -> None:
+        self._known[entry["path"]] = entry
         try:
-            self._file.write(json.dumps(told) + "\n")
+            self._file.write(json.dumps(entry) + "\n")
             self._file.flush()
             os.fsync(self._file.fileno())
         except OSError as error:

@@ -8,9 +8,11 @@ from collections import deque
 from collections.abc import Callable, Sequence
 from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import Any
 
+from umbrick.core.errors import FileError
 from umbrick.core.units import format_count
 from umbrick.work.batch.gathering import Item
 from umbrick.work.batch.journal import Journal
@@ -67,6 +69,13 @@ class Batch:
     def may_replace(self, item: Item) -> bool:
         """Whether what stands in a result's place is this batch's own: made before, or not there when it began."""
         return item in self._free or (self.journal is not None and self.journal.made(item))
+
+    def hand_out(self, item: Item) -> bool:
+        """Note that a file goes to who treats it, and return whether its result may replace what stands there."""
+        if self.journal is not None and item in self._free:
+            with suppress(FileError):  # where there is no room for a line, the file itself is told of
+                self.journal.begin(item)
+        return self.may_replace(item)
 
     def ordered(self) -> Outcome:
         """Return the outcome with its entries in the order of the files."""
@@ -150,7 +159,7 @@ def _work_through(batch: Batch, jobs: int, told: Told, is_stopped: Callable[[], 
             outcome.stopped = outcome.stopped or is_stopped()
             while waiting and len(running) < _QUEUED * jobs and not outcome.is_full and not outcome.stopped:
                 item, tries = waiting.popleft()
-                running[pool.submit(treat, batch.order, item, batch.may_replace(item))] = item, tries
+                running[pool.submit(treat, batch.order, item, batch.hand_out(item))] = item, tries
             finished, _ = wait(running, timeout=_LOOK_SECONDS, return_when=FIRST_COMPLETED)
             broken: list[tuple[Item, int]] = []
             for future in finished:
