@@ -144,8 +144,11 @@ class BatchDialog(QDialog):
             return
         source, out = Path(self.source.text().strip()).expanduser(), Path(self.out.text().strip()).expanduser()
         try:
-            if not self.source.text().strip() or not source.exists():
+            if not self.source.text().strip():
                 self.told.setText("Choose the folder of recordings first.")
+                return
+            if not source.exists():
+                self.told.setText(f"There is no {source}: choose the folder of recordings.")
                 return
             items = gathered([source], out)
             order = Order(
