@@ -52,13 +52,14 @@ def foretold(power: Wave, covered: Wave, seconds: float, hz: float, sides: str =
     free = ~binary_dilation(covered > _UNCOVERED, np.ones((2 * _GUARD_ROWS + 1, 2 * _GUARD_BINS + 1)))
     estimates: list[tuple[Wave, Wave]] = []
     louder = _louder(power, free, seconds, hz) if sides == "auto" else np.ones((len(power), 1))
+    steady = power / louder
     rows = max(1, round(_MEANT_OVER_SECONDS / seconds))
     bins = max(1, round(_MEANT_OVER_HZ / hz))
     if sides in ("auto", "before", "both"):
-        mean, near = _from_before(power / louder, free, rows, seconds / _TIME_UNIT_SECONDS)
+        mean, near = _from_before(steady, free, rows, seconds / _TIME_UNIT_SECONDS)
         estimates.append((mean * louder, near))
     if sides in ("auto", "after", "both"):
-        mean, near = _from_before((power / louder)[::-1], free[::-1], rows, seconds / _TIME_UNIT_SECONDS)
+        mean, near = _from_before(steady[::-1], free[::-1], rows, seconds / _TIME_UNIT_SECONDS)
         estimates.append((mean[::-1] * louder, near[::-1]))
     if sides in ("auto", "beside"):
         mean, near = _from_before(power.T, free.T, bins, hz / _PITCH_UNIT_HZ)

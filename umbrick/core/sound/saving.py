@@ -45,7 +45,8 @@ _BYTES = {
 @dataclass(frozen=True)
 class Saved:
     """What was written. ``over`` counts samples that passed full scale and were cut off; ``note`` says what did not
-    come along, or is empty; ``kept`` is where the replaced file is now; ``gain_db`` how the level was changed."""
+    come along, or is empty; ``kept`` is where the replaced file is now; ``gain_db`` how the level was changed;
+    ``coding_line`` what its coding history says of it, where it has one."""
 
     path: Path
     format: FileFormat
@@ -53,6 +54,7 @@ class Saved:
     note: str = ""
     kept: Path | None = None
     gain_db: float = 0.0
+    coding_line: str = ""
 
 
 def format_for(path: Path, source: FileFormat, subtype: str | None = None) -> FileFormat:
@@ -179,7 +181,8 @@ def save(
                     over = _write(outgoing, encoder, form, origin_format, gain, made_anew, progress, is_cancelled)
             except soundfile.LibsndfileError as error:
                 raise FileError(*_explain_library(error, target)) from error
-            note = "" if papers is None else _carried(papers, part, form, outgoing)
+            line = "" if papers is None else coding_line(form, outgoing.rate, outgoing.channels, papers.done)
+            note = "" if papers is None else _carried(papers, part, form, outgoing, line)
             if os.path.lexists(target) and not overwrite:
                 raise FileError(f"{path.name} has appeared meanwhile.", "It was not touched; choose another name.")
             if keep_as is not None and target.exists():
@@ -196,7 +199,7 @@ def save(
         make_safe(target.parent)
     except OSError as error:
         raise FileError(*explained(error, path)) from error
-    return Saved(path, form, over, note, kept, gain_db)
+    return Saved(path, form, over, note, kept, gain_db, line)
 
 
 def _encoder(part: PartFile, form: FileFormat, outgoing: Outgoing, papers: Papers | None) -> Encoder:
@@ -206,10 +209,10 @@ def _encoder(part: PartFile, form: FileFormat, outgoing: Outgoing, papers: Paper
     return ContainerEncoder(part.path, form, outgoing.rate, outgoing.channels, origin, track)
 
 
-def _carried(papers: Papers, part: PartFile, form: FileFormat, outgoing: Outgoing) -> str:
+def _carried(papers: Papers, part: PartFile, form: FileFormat, outgoing: Outgoing, line: str) -> str:
     """Have tags and chunks come along, and return what is to be said of the copy."""
     if not form.has_tracks:
-        return metadata.carry_over(papers.origin, part.path, _altering(papers, form, outgoing))
+        return metadata.carry_over(papers.origin, part.path, _altering(papers, outgoing, line))
     if papers.track is None:
         return ""
     told = []
@@ -222,12 +225,11 @@ def _carried(papers: Papers, part: PartFile, form: FileFormat, outgoing: Outgoin
     return " ".join(told)
 
 
-def _altering(papers: Papers, form: FileFormat, outgoing: Outgoing) -> metadata.Alterations:
+def _altering(papers: Papers, outgoing: Outgoing, line: str) -> metadata.Alterations:
     cues = papers.cues
     if cues is not None:
         place = outgoing.place_of
         cues = [Cue(place(c.start), place(c.start + c.length) - place(c.start), c.name, c.note) for c in cues]
-    line = coding_line(form, outgoing.rate, outgoing.channels, papers.done)
     return metadata.Alterations(cues, line, outgoing.place_of(papers.later_by))
 
 

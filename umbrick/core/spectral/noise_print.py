@@ -141,16 +141,17 @@ def _at_rest(parts: Sequence[npt.NDArray[np.float32]], grid: Grid) -> Powers:
         around = quiet[:, max(0, line - reach) : line + reach + 1]
         most[index] = np.min(np.quantile(around, _QUANTILES) / -np.log1p(-np.array(_QUANTILES)))
         unrest[index] = _unrest_db(around)
-    hardly = max(0.0, _HARDLY_STEADY - float(np.mean(unrest <= _STEADY_DB)))
+    is_steady = unrest <= _STEADY_DB
+    hardly = max(0.0, _HARDLY_STEADY - float(is_steady.mean()))
     found = most * 10 ** (-(unrest * _LESS_FOR_UNREST + hardly * _LESS_IF_HARDLY) / 10)
-    found = np.maximum(found, np.minimum(most, _between_the_steady(found, unrest)))
+    found = np.maximum(found, np.minimum(most, _between_the_steady(found, is_steady)))
     made: Powers = np.exp(np.interp(np.arange(lines), centres, np.log(found + 1e-20)))
     return made
 
 
-def _between_the_steady(found: Powers, unrest: Powers) -> Powers:
+def _between_the_steady(found: Powers, is_steady: npt.NDArray[np.bool_]) -> Powers:
     """Return how loud noise can be thought to be where sound is in the way: as on the quieter side of it."""
-    steady = np.flatnonzero(unrest <= _STEADY_DB)
+    steady = np.flatnonzero(is_steady)
     if len(steady) < _MOSTLY_STEADY * len(found):
         return np.zeros(len(found))
     evened = scipy.ndimage.median_filter(np.log(found[steady] + 1e-20), _STEADY_LINES, mode="nearest")

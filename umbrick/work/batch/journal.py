@@ -12,14 +12,14 @@ from umbrick.core.errors import FileError
 from umbrick.core.sound.sound_file import stamp_of
 from umbrick.core.sound.whole_file import explained
 from umbrick.work.batch.gathering import Item
-from umbrick.work.batch.treating import DONE, FAILED, Order, target_of
+from umbrick.work.batch.treating import DONE, Order, target_of
 
 NAME = ".umbrick-batch.jsonl"
 _BEGUN = "begun"
 
 
 class Journal:
-    """One line of JSON for every file that was done or could not be.
+    """One line of JSON for every file that was begun, and one for every file that was done.
 
     Raises
     ------
@@ -65,15 +65,13 @@ class Journal:
 
     def begin(self, item: Item) -> None:
         """Have on the disk that a file is begun whose result is not there yet."""
-        os.utime(self._path)  # by the clock of the disk that the result will be on
-        at_ns = self._path.stat().st_mtime_ns
+        os.utime(self._file.fileno())  # by the clock of the disk that the result will be on
+        at_ns = os.fstat(self._file.fileno()).st_mtime_ns
         target = target_of(self._order, item)
         self._write({"path": str(item.source), "status": _BEGUN, "output": str(target), "at_ns": at_ns})
 
     def note(self, entry: dict[str, Any]) -> None:
-        """Have the entry of a file on the disk."""
-        if entry["status"] == FAILED and entry["path"] in self._known:
-            return  # what was there before still is
+        """Have the entry of a file that was done on the disk."""
         self._write(entry | {"key": self._key})
 
     def _write(self, entry: dict[str, Any]) -> None:

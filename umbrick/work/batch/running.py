@@ -73,7 +73,7 @@ class Batch:
     def hand_out(self, item: Item) -> bool:
         """Note that a file goes to who treats it, and return whether its result may replace what stands there."""
         if self.journal is not None and item in self._free:
-            with suppress(FileError):  # where there is no room for a line, the file itself is told of
+            with suppress(FileError, OSError):  # where there is no room for a line, the file itself is told of
                 self.journal.begin(item)
         return self.may_replace(item)
 

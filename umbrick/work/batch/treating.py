@@ -18,8 +18,7 @@ from umbrick.core.processors import limit_processors
 from umbrick.core.quick_transforms import use_quick_transforms
 from umbrick.core.regimen.regimen import Regimen
 from umbrick.core.report.document import document
-from umbrick.core.report.facts import Facts, done_in_words
-from umbrick.core.sound.coding_history import coding_line
+from umbrick.core.report.facts import Facts
 from umbrick.core.sound.identity import sha256_of
 from umbrick.core.sound.recording import Recording, open_recording
 from umbrick.core.sound.saving import format_for
@@ -134,11 +133,10 @@ def _treated(order: Order, item: Item, may_replace: bool) -> dict[str, Any]:
             entry["casebook"] = str(_write_casebook(recording, target, done, survey, regimen))
         if saved.over:
             entry["ear"].insert(0, f"{format_count(saved.over, 'sample')} passed full scale and were cut off")
-        words = done_in_words(done.mends, done.course)
         return entry | {
             "output": str(saved.path),
             "output_sha256": sha256_of(saved.path),
-            "coding_history": coding_line(saved.format, rate or done.sound.rate, done.sound.channels, words),
+            "coding_history": saved.coding_line,
             "note": saved.note,
             "stamp": list(stamp or ()),
             "output_stamp": list(stamp_of(saved.path) or ()),

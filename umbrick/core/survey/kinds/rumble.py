@@ -9,7 +9,7 @@ from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.levels.low_bursts import HOP, band_levels
 from umbrick.core.survey.levels.low_wave import LowWaves, low_wave, step_for
 from umbrick.core.survey.levels.outline import Outline, levels_of, loud_db, outline
-from umbrick.core.survey.repeats.loops import is_stepped
+from umbrick.core.survey.steps import is_stepped
 from umbrick.core.units import format_db
 
 _BAND_HZ = (8.0, 35.0)

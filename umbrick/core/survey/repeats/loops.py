@@ -12,6 +12,7 @@ import numpy.typing as npt
 from scipy.fft import irfft, next_fast_len, rfft
 
 from umbrick.core.survey.beats import off_beat
+from umbrick.core.survey.steps import is_stepped
 from umbrick.core.survey.tones.keyed import is_keyed
 
 Floats = npt.NDArray[np.float32]
@@ -24,7 +25,6 @@ _DIP_SECONDS, _BESIDE_SECONDS, _DIPS = 0.00008, 0.002, 0.09
 _SAME_BEFORE, _STEADY = 0.9995, 0.9998
 _AFTER_SHARE, _SAME_AFTER = 0.25, 1e-7
 _SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
-_STEPPED_SHARE = 0.5
 _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME, _NEARBY = 0.1, 0.02, 4, 32
 """No buffer of sound is as long as a beat's part."""
 
@@ -52,11 +52,6 @@ def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
     if _breaks_off(wave, start, lag) and not begins_by_itself(wave, start, lag, rate):
         return False
     return share >= _WHOLE_TURNS_SHARE
-
-
-def is_stepped(wave: Floats) -> bool:
-    """Whether a wave mostly rests on its values, as the pulses of a chip do: recorded sound hardly ever does."""
-    return len(wave) > 1 and bool(np.mean(wave[1:] == wave[:-1]) > _STEPPED_SHARE)
 
 
 def _goes_on(wave: Floats, start: int, lag: int) -> bool:

@@ -15,7 +15,8 @@ from scipy.ndimage import uniform_filter1d
 
 from umbrick.core.filters.windows import hann
 from umbrick.core.survey.packets.line_features import BANDS
-from umbrick.core.survey.repeats.loops import has_own_ends, is_steady, is_stepped
+from umbrick.core.survey.repeats.loops import has_own_ends, is_steady
+from umbrick.core.survey.steps import is_stepped
 from umbrick.core.survey.tones.keyed import is_keyed
 
 Floats = npt.NDArray[np.float32]
