@@ -11,6 +11,7 @@ from umbrick.core.model.across import models_beside
 from umbrick.core.model.autoregression import Model
 
 Wave = npt.NDArray[np.float64]
+Frames = npt.NDArray[np.int64]
 
 _BESIDE = 8
 """Frames from the middle of what stands out at which the slip may lie."""
@@ -51,11 +52,13 @@ def slip_near(wave: Wave, start: int, stop: int, rate: int) -> Slip | None:
     order = models[0].order
     around = wave[first - order : last + order + 1]
     usual = (len(around) - 1 - order) * sum(model.error_power for model in models)
-    places = range(order, order + last - first)
-    taken_out = np.array([_unlike(np.delete(around, at), models) for at in places])
-    put_in = np.array([_solved(np.insert(around[:-2], at, 0.0), at, models)[0] for at in places])
-    as_click = min(_solved(around[:-1], at, models)[0] for at in places)
-    present = _unlike(around[:-1], models)
+    places = np.arange(order, order + last - first)
+    frames = np.arange(len(around) - 1)
+    taken_out = _unlike(around[frames + (frames >= places[:, np.newaxis])], models)
+    widened = np.where(frames == places[:, np.newaxis], 0.0, around[frames - (frames > places[:, np.newaxis])])
+    put_in = _solved(widened, places, models)[0]
+    as_it_is = np.tile(around[:-1], (len(places), 1))
+    present, as_click = float(_unlike(as_it_is[:1], models)[0]), float(_solved(as_it_is, places, models)[0].min())
     is_many = taken_out.min() <= put_in.min()
     energies = taken_out if is_many else put_in
     least = float(energies.min())
@@ -69,25 +72,35 @@ def missing_sample(wave: Wave, at: int, rate: int) -> float | None:
     if not models:
         return None
     order = models[0].order
-    return _solved(np.insert(wave[at - order : at + order], order, 0.0), order, models)[1]
+    around = np.insert(wave[at - order : at + order], order, 0.0)
+    return float(_solved(around[np.newaxis], np.array([order]), models)[1][0])
 
 
-def _unlike(wave: Wave, models: list[Model]) -> float:
-    """Return the energy of the prediction error over a wave but for its first ``order`` samples, by all models."""
-    return sum(float(np.square(np.convolve(wave, model.error_filter, "valid")).sum()) for model in models) + 1e-20
+def _errors(waves: Wave, model: Model) -> Wave:
+    """Return the prediction errors of waves, a row each, but for their first ``order`` samples."""
+    return np.lib.stride_tricks.sliding_window_view(waves, model.order + 1, axis=1) @ model.error_filter[::-1]
 
 
-def _solved(wave: Wave, at: int, models: list[Model]) -> tuple[float, float]:
-    """Return the energy when one sample, at least an order from the start, is what makes it least, and that sample."""
-    energy, pull, weight = 0.0, 0.0, 1e-20
+def _unlike(waves: Wave, models: list[Model]) -> Wave:
+    """Return the energy of the prediction error over waves, a row each, by all models."""
+    return sum((np.square(_errors(waves, model)).sum(axis=1) for model in models), np.full(len(waves), 1e-20))
+
+
+def _solved(waves: Wave, places: Frames, models: list[Model]) -> tuple[Wave, Wave]:
+    """Return the energy when in each wave one sample, at least an order from the start, is what makes it least, and
+    that sample."""
+    rows = np.arange(len(waves))
+    energy, pull, weight = np.zeros(len(waves)), np.zeros(len(waves)), np.full(len(waves), 1e-20)
     for model in models:
-        errors = np.convolve(wave, model.error_filter, "valid")
-        answer = errors[at - model.order :][: model.order + 1]
-        own = model.error_filter[: len(answer)]
-        energy += float(np.square(errors).sum())
-        pull += float(own @ answer)
-        weight += float(own @ own)
-    return max(energy - pull**2 / weight, 1e-20), float(wave[at]) - pull / weight
+        errors = _errors(waves, model)
+        energy += np.square(errors).sum(axis=1)
+        # What follows the sample within the wave answers to it.
+        answering = (places - model.order)[:, np.newaxis] + np.arange(model.order + 1)
+        is_inside = answering < errors.shape[1]
+        own = np.where(is_inside, model.error_filter, 0.0)
+        pull += (own * errors[rows[:, np.newaxis], np.where(is_inside, answering, 0)]).sum(axis=1)
+        weight += np.square(own).sum(axis=1)
+    return np.maximum(energy - pull**2 / weight, 1e-20), waves[rows, places] - pull / weight
 
 
 def _db(ratio: float) -> float:

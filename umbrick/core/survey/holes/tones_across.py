@@ -67,7 +67,8 @@ def _from(before: Wave, after: Wave, frames: int, rate: int) -> TonesAcross:
     frequencies = _frequencies(last * window)
     if not len(frequencies):
         return NOTHING
-    was, now, then = (_tones(part, frequencies, window) for part in (earlier, last, first))
+    turning = _turning(frequencies, window)
+    was, now, then = (turning @ part for part in (earlier, last, first))
     advance = np.angle(now * np.conj(was) * np.exp(-2j * np.pi * frequencies * size)) / (2 * np.pi * size)
     change = np.abs(np.log((np.abs(now) + 1e-12) / (np.abs(was) + 1e-12)))
     steady = (np.abs(advance) < _MOST_ADVANCE / size) & (change < _MOST_CHANGE)
@@ -95,10 +96,10 @@ def _frequencies(windowed: Wave) -> Wave:
     return np.asarray((tops + top_of(left, top, right)) / size)
 
 
-def _tones(part: Wave, frequencies: Wave, window: Wave) -> npt.NDArray[np.complex128]:
-    """Return the amplitudes of tones at the middle of a part."""
-    turns = np.outer(frequencies, np.arange(len(part)) - (len(part) - 1) / 2)
-    return np.asarray(np.exp(-2j * np.pi * turns) @ (part * window) * (2 / window.sum()))
+def _turning(frequencies: Wave, window: Wave) -> npt.NDArray[np.complex128]:
+    """Return what gives, of a part as long as the window, the amplitudes of tones at its middle; a row for each."""
+    turns = np.outer(frequencies, np.arange(len(window)) - (len(window) - 1) / 2)
+    return np.asarray(np.exp(-2j * np.pi * turns) * (window * 2 / window.sum()))
 
 
 def _power(part: Wave, window: Wave) -> float:

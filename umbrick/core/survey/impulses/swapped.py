@@ -66,9 +66,8 @@ def _in_order(wave: Wave, first: int, middle: int, rate: int) -> Swapped | None:
     if middles[0] <= starts[-1] or stops[-1] + models[0].order > len(wave):
         return None
     # From the end of each piece to the beginning of the one that follows it when they change places.
-    to_second, to_first, to_rest = (
-        unlike_across_all(wave, outs, intos, models)
-        for outs, intos in ((starts, middles), (stops, starts), (middles, stops))
+    to_second, to_first, to_rest = unlike_across_all(
+        wave, [(starts, middles), (stops, starts), (middles, stops)], models
     )
     at, size = np.meshgrid(np.arange(len(starts)), np.arange(length - _SLACK, length + _SLACK + 1), indexing="ij")
     second = starts[at] + size - middles[0]
