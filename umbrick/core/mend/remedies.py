@@ -40,6 +40,7 @@ _BRIDGED_SECONDS = 0.1
 
 _TONE_SECONDS, _BESIDE_PAUSE_SECONDS = 0.02, 0.1
 _BREAK_SECONDS = 0.001
+_CLOSED = "Close up"
 _CURVED_SAMPLES = 8
 _THUMPING_DB = -12.0
 """Clicks that lie further below the sound around set nothing going."""
@@ -151,7 +152,7 @@ def is_mendable(kind: str) -> bool:
 
 def remedies_of_selection(place: Place, version: Version) -> list[Remedy]:
     """Return what is offered for a place a person selected, best first."""
-    return _for_gap(place, version)[:MOST]
+    return list(islice(_for_gap(place, version), MOST))
 
 
 def _clipping(finding: Finding, version: Version) -> Iterator[Remedy]:
@@ -209,44 +210,45 @@ def _crackle(finding: Finding, version: Version) -> list[Remedy]:
     ]
 
 
-def _dropout(finding: Finding, version: Version) -> list[Remedy]:
+def _dropout(finding: Finding, version: Version) -> Iterator[Remedy]:
     place = Place.of(finding)
     offered = _for_gap(place, version)
     if finding.detail.get("concealed"):
         # A decoder made it up from more than can be heard from outside: filled anew it is mostly worse.
-        return [replace(remedy, is_advised=False) for remedy in offered]
-    if not is_inserted(version, place):
-        return offered
-    words = "the sound goes on where it broke off: the blank was put in, and no time is lost"
-    closed = Remedy("Close up", words, splice.METHOD, {"search_ms": 0.0, "crossfade_ms": 0.0}, place, 0)
-    return [closed, *(remedy for remedy in offered if remedy.title != closed.title)]
+        yield from (replace(remedy, is_advised=False) for remedy in offered)
+        return
+    is_blank = is_inserted(version, place)
+    if is_blank:
+        words = "the sound goes on where it broke off: the blank was put in, and no time is lost"
+        yield Remedy(_CLOSED, words, splice.METHOD, {"search_ms": 0.0, "crossfade_ms": 0.0}, place, 0)
+    yield from (remedy for remedy in offered if not (is_blank and remedy.title == _CLOSED))
 
 
-def _for_gap(place: Place, version: Version) -> list[Remedy]:
-    """Return fillings of a gap, best first, and closing it up."""
+def _for_gap(place: Place, version: Version) -> Iterator[Remedy]:
+    """Yield fillings of a gap, best first, and closing it up."""
     seconds = (place.stop - place.start) / version.rate
-    first = "graft" if seconds > _BRIDGED_SECONDS else "bridge"
     bridges = [
         Remedy("All that is known", "both sides, like sound nearby, and intact channels", bridge.METHOD, {}, place, 2),
         Remedy("Both sides", "goes on with the resonances of both sides", bridge.METHOD, {"using": "prediction"}, place,
                0),
     ]  # fmt: skip
     bridges = bridges if seconds <= bridge.LONGEST_SECONDS else []
-    if seconds >= _TONE_SECONDS and _lies_in_a_pause(place, version):
-        tone = Remedy("Room tone", "more of what the pause around it is made of", graft.METHOD,
-                      {"donor": graft.ROOM_TONE}, place)  # fmt: skip
-        bridges = [*bridges, tone]
     grafts = [
         Remedy("Like sound nearby", "the donor that goes on best on both sides", graft.METHOD, {}, place),
         Remedy("Second donor", "another stretch that goes on well", graft.METHOD, {"choice": 2}, place),
         Remedy("Like sound anywhere", "the best donor in all of the recording", graft.METHOD, {"search": "all"}, place,
                4),
     ]  # fmt: skip
-    closed = Remedy("Close up", "takes the gap out and joins what is left", splice.METHOD, {}, place)
-    if not 0 < place.stop - place.start < version.frames:
-        return bridges + grafts
-    filled = [*grafts[: MOST - 1 - len(bridges)], *bridges] if first == "graft" else [*bridges, *grafts]
-    return [*filled[: MOST - 1], closed]
+    is_long = seconds > _BRIDGED_SECONDS
+    yield (grafts if is_long else bridges)[0]
+    if seconds >= _TONE_SECONDS and _lies_in_a_pause(place, version):
+        tone = Remedy("Room tone", "more of what the pause around it is made of", graft.METHOD,
+                      {"donor": graft.ROOM_TONE}, place)  # fmt: skip
+        bridges = [*bridges, tone]
+    filled = [*grafts[: MOST - 1 - len(bridges)], *bridges] if is_long else [*bridges, *grafts]
+    yield from filled[1 : MOST - 1]
+    if place.stop - place.start < version.frames:
+        yield Remedy(_CLOSED, "takes the gap out and joins what is left", splice.METHOD, {}, place)
 
 
 def _lies_in_a_pause(place: Place, version: Version) -> bool:
@@ -276,7 +278,7 @@ def _discontinuity(finding: Finding, version: Version) -> Iterator[Remedy]:
                {"crossfade_ms": 2.0}, place),
         Remedy("Both sides", "goes on with the resonances of both sides", bridge.METHOD,
                {"using": "prediction", "crossfade_ms": 2.0}, place, 0),
-        Remedy("Close up", "joins what is alike on both sides of it, a little shorter", splice.METHOD, {}, exact),
+        Remedy(_CLOSED, "joins what is alike on both sides of it, a little shorter", splice.METHOD, {}, exact),
     )  # fmt: skip
     if not is_tick:
         yield tick
