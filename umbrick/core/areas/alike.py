@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-import scipy.signal
+import scipy
 from scipy.ndimage import label
 
 from umbrick.core.areas.area import Area

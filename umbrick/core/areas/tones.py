@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.interpolate import CubicSpline
+import scipy
 
 from umbrick.core.areas.transform import ShortTime
 from umbrick.core.filters.windows import hann
@@ -137,7 +137,9 @@ def tone_of(wave: Wave, track: Track, floor: Wave, transform: ShortTime, rate: i
     chosen, widths = _as_wide_as_agrees(still, density, rate)
     knots = np.arange(len(chosen)) * step
     amplitude = (
-        CubicSpline(knots, chosen)(np.minimum(frames - start, knots[-1])) if len(chosen) > 3 else np.zeros(len(part))
+        scipy.interpolate.CubicSpline(knots, chosen)(np.minimum(frames - start, knots[-1]))
+        if len(chosen) > 3
+        else np.zeros(len(part))
     )
     strength = np.square(np.abs(chosen))
     steady_seconds = float((widths * strength).sum() / max(float(strength.sum()), 1e-30))

@@ -6,7 +6,7 @@ from functools import lru_cache
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import fftconvolve
+import scipy
 
 from umbrick.core.filters.windows import low_pass_taps
 from umbrick.core.mend.parameters import band_of
@@ -24,7 +24,7 @@ def kernel(within_hz: str, rate: int) -> Wave | None:
 
 def let_through(change: Wave, taps: Wave) -> Wave:
     """Return what taps let through of a change, shape ``(frames - len(taps) + 1, channels)``."""
-    made: Wave = fftconvolve(change, taps[:, np.newaxis], mode="valid", axes=0)
+    made: Wave = scipy.signal.fftconvolve(change, taps[:, np.newaxis], mode="valid", axes=0)
     return made
 
 

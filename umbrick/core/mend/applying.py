@@ -363,6 +363,8 @@ def _rebuilt(rebuild: Rebuild, parameters: Parameters, asked: _Asked, is_cancell
 
 def _exactly(version: Version, rebuilt: _Rebuilt) -> npt.NDArray[Any]:
     """Return the samples of rebuilt spans, with those that are not new as the version has them."""
+    if rebuilt.changed.all():
+        return rebuilt.samples.astype(np.float64)
     spans = zip(rebuilt.starts.tolist(), rebuilt.stops.tolist(), strict=True)
     before = np.concatenate([version.read_exact(start, stop) for start, stop in spans])
     return np.where(rebuilt.changed, rebuilt.samples, before)

@@ -211,7 +211,7 @@ def _started(workers: int) -> ProcessPoolExecutor:
     if _pool is None:
         # Not by fork: threads of this process may hold locks that nobody would open in a copy of it.
         context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["umbrick.core.mend.registry"])
+        context.set_forkserver_preload(["umbrick.core.mend.registry", "scipy.signal"])
         _pool = ProcessPoolExecutor(workers, context, initializer=_made_ready)
         for _ in range(workers):
             _pool.submit(_never)

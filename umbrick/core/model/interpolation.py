@@ -6,9 +6,9 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+import scipy
 from scipy.linalg import solve_toeplitz, toeplitz
 from scipy.linalg.lapack import dposv
-from scipy.signal import lfilter, lfiltic
 
 from umbrick.core.model.autoregression import NOISE_SHARE, STEADY, Model, autocorrelation, modelled
 from umbrick.core.model.bounds import Bounds, Mask
@@ -122,5 +122,5 @@ def solved_gap(wave: Wave, start: int, stop: int, model: Model) -> Wave:
 
 def _gone_on(before: Wave, length: int, model: Model) -> Wave:
     """Return how sound goes on by itself: each sample is what the model foretells from those before it."""
-    past = lfiltic([1.0], model.error_filter, before[::-1][: model.order])
-    return np.asarray(lfilter([1.0], model.error_filter, np.zeros(length), zi=past)[0])
+    past = scipy.signal.lfiltic([1.0], model.error_filter, before[::-1][: model.order])
+    return np.asarray(scipy.signal.lfilter([1.0], model.error_filter, np.zeros(length), zi=past)[0])

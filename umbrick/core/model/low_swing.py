@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.signal import resample_poly
+import scipy
 
 from umbrick.core.model.bounds import Wave
 from umbrick.core.model.interpolation import interpolated
@@ -41,7 +41,7 @@ def low_swing(wave: Wave, start: int, stop: int, rate: int) -> Wave | None:
     step = max(1, rate // _LOW_RATE)
     first = max(0, start - round(CONTEXT_SECONDS * rate))
     first = start - (start - first) // step * step
-    low = resample_poly(wave[first : stop + round(CONTEXT_SECONDS * rate)], 1, step)
+    low = scipy.signal.resample_poly(wave[first : stop + round(CONTEXT_SECONDS * rate)], 1, step)
     begin, end = (start - first) // step, -(-(stop - first) // step)
     if begin < _FEWEST_BESIDE or len(low) - end < _FEWEST_BESIDE:
         return None
@@ -50,7 +50,7 @@ def low_swing(wave: Wave, start: int, stop: int, rate: int) -> Wave | None:
         return None
     beyond = np.zeros(len(low))
     beyond[begin:end] = low[begin:end] - made
-    swing = np.asarray(resample_poly(beyond, step, 1)[start - first : stop - first])
+    swing = np.asarray(scipy.signal.resample_poly(beyond, step, 1)[start - first : stop - first])
     fade = min(round(_FADE_SECONDS * rate), len(swing) // 2)
     ramp = np.sin(np.linspace(0, np.pi / 2, fade, endpoint=False)) ** 2
     swing[:fade] *= ramp

@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 import numpy as np
 import numpy.typing as npt
+import scipy
 from scipy.linalg import lstsq
-from scipy.signal import butter, lfilter, resample_poly, sosfiltfilt
 
 from umbrick.core.model.autoregression import modelled
 from umbrick.core.model.bounds import Wave
@@ -65,7 +65,7 @@ def thump(wave: Wave, at: int, rate: int, length: int) -> npt.NDArray[np.float64
     first = max(0, at - round(CONTEXT_SECONDS * rate))
     first = at - (at - first) // step * step
     low_rate = rate / step
-    low = resample_poly(wave[first : at + frames], 1, step)
+    low = scipy.signal.resample_poly(wave[first : at + frames], 1, step)
     begin = (at - first) // step
     before, after = low[:begin], low[begin:]
     if len(before) < _FEWEST_BEFORE or len(after) < _FEWEST_AFTER:
@@ -76,14 +76,16 @@ def thump(wave: Wave, at: int, rate: int, length: int) -> npt.NDArray[np.float64
     expected = np.convolve(low, model.error_filter)[begin : begin + len(after)]
     time = np.arange(len(after)) / low_rate
     swings = _swings(time, range(len(_HERTZ) * len(_DECAY_SECONDS)))
-    heard = lfilter(model.error_filter, 1.0, swings, axis=-1)
+    heard = scipy.signal.lfilter(model.error_filter, 1.0, swings, axis=-1)
     chosen = _pursued(expected, heard, _UNLIKELY * model.error_power)
     if not chosen:
         return None
     basis = heard[chosen].reshape(-1, len(after))
     weights = lstsq(basis.T, expected, check_finite=False)[0]
-    deep = butter(2, _DEEP_HERTZ, fs=low_rate, output="sos")
-    there, left = (sosfiltfilt(deep, one) for one in (after, after - weights @ swings[chosen].reshape(-1, len(after))))
+    deep = scipy.signal.butter(2, _DEEP_HERTZ, fs=low_rate, output="sos")
+    there, left = (
+        scipy.signal.sosfiltfilt(deep, one) for one in (after, after - weights @ swings[chosen].reshape(-1, len(after)))
+    )
     early = slice(0, round(_EARLY_SECONDS * low_rate))
     if np.square(left[early]).sum() > _LEFT * np.square(there[early]).sum():
         return None

@@ -6,12 +6,19 @@ import hashlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 import numpy.typing as npt
 
 from umbrick.core.sound.source import Samples, Source, check_span
 from umbrick.core.timeline.runs import NO_ORIGIN, Integers, Piece, Runs, continues
+
+_Frames = TypeVar("_Frames", Samples, npt.NDArray[np.float64])
+
+_MANY = 8
+_MOST_AT_ONCE = 2
+"""What lies between pieces is read with them if all of it is no more than so many times what is asked for."""
 
 
 @dataclass(frozen=True, eq=False)
@@ -173,15 +180,38 @@ class Version:
 
     def read(self, start: int, stop: int) -> Samples:
         """Return the frames of a span as float32."""
-        parts = [p.source.read(p.start, p.start + p.length) for p, _ in self.pieces(start, stop)]
+        parts = self._parts(start, stop, lambda source, first, last: source.read(first, last))
         if len(parts) == 1:
             return parts[0]
         return np.concatenate(parts) if parts else np.zeros((0, self.channels), np.float32)
 
     def read_exact(self, start: int, stop: int) -> npt.NDArray[np.float64]:
         """Return the frames of a span as float64, with every bit that their sources have."""
-        parts = [p.source.read_exact(p.start, p.start + p.length) for p, _ in self.pieces(start, stop)]
+        parts = self._parts(start, stop, lambda source, first, last: source.read_exact(first, last))
         return np.concatenate(parts) if parts else np.zeros((0, self.channels))
+
+    def _parts(self, start: int, stop: int, read: Callable[[Source, int, int], _Frames]) -> list[_Frames]:
+        """Return the frames of the pieces of a span; what many of them take from one place of a source is read in one
+        go, as thousands of mends leave hardly a sample between them."""
+        pieces = [piece for piece, _ in self.pieces(start, stop)]
+        if len(pieces) < _MANY:
+            return [read(piece.source, piece.start, piece.start + piece.length) for piece in pieces]
+        of_source: dict[int, list[Piece]] = {}
+        for piece in pieces:
+            of_source.setdefault(id(piece.source), []).append(piece)
+        whole: dict[int, tuple[int, _Frames]] = {}
+        for number, own in of_source.items():
+            first, last = min(piece.start for piece in own), max(piece.start + piece.length for piece in own)
+            if len(own) > 1 and last - first <= _MOST_AT_ONCE * (stop - start):
+                whole[number] = first, read(own[0].source, first, last)
+        parts = []
+        for piece in pieces:
+            if (known := whole.get(id(piece.source))) is not None:
+                begin = piece.start - known[0]
+                parts.append(known[1][begin : begin + piece.length])
+            else:
+                parts.append(read(piece.source, piece.start, piece.start + piece.length))
+        return parts
 
     def spliced(self, starts: Integers, stops: Integers, inserted: Runs) -> Version:
         """Return the version with other runs in place of some spans, ascending and not overlapping: O(pieces)."""

@@ -6,8 +6,8 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+import scipy
 from scipy.ndimage import maximum_filter1d
-from scipy.signal import find_peaks
 
 from umbrick.core.mend.filling.donors import correlated
 from umbrick.core.mend.place import Place
@@ -99,7 +99,9 @@ def joins(source: Source, place: Place, removed: int | None = None, count: int =
     if best.max() == _UNKNOWN:
         return [Join(place.start, min(source.frames, place.start + wanted), 0.0)]
     worth = np.where(best > _UNKNOWN, best - cost, _UNKNOWN)
-    peaks = np.union1d(find_peaks(worth, distance=max(1, round(_APART_SECONDS * rate)))[0], [int(np.argmax(worth))])
+    peaks = np.union1d(
+        scipy.signal.find_peaks(worth, distance=max(1, round(_APART_SECONDS * rate)))[0], [int(np.argmax(worth))]
+    )
     ranked = sorted(peaks.tolist(), key=lambda row: -worth[row])[:count]
     return [Join(int(at[row] - lengths[row]), int(at[row]), float(best[row]), is_held) for row in ranked]
 

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import oaconvolve
+import scipy
 
 from umbrick.core.errors import CancelledError
 from umbrick.core.measure.vertex import vertex
@@ -210,4 +210,4 @@ def _slower(sound: npt.NDArray[Any], step: int) -> Wave:
 
 def correlated(sound: Wave, template: Wave) -> Wave:
     """Return the sum over channels of the correlation of a template with every place of a sound."""
-    return np.asarray(oaconvolve(sound, template[::-1], "valid", axes=0).sum(axis=1))
+    return np.asarray(scipy.signal.oaconvolve(sound, template[::-1], "valid", axes=0).sum(axis=1))

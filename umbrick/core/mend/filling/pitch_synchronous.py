@@ -10,8 +10,8 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+import scipy
 from scipy.ndimage import map_coordinates
-from scipy.signal import correlate
 
 from umbrick.core.measure.vertex import vertex
 from umbrick.core.model.interpolation import interpolated
@@ -169,7 +169,7 @@ def _cycle(side: Wave, rate: int) -> float | None:
 
 def _clarity(side: Wave, lags: npt.NDArray[np.int64]) -> Wave:
     """Return how alike a stretch is to itself so much later, from −1 to 1."""
-    products = correlate(side, side, method="fft")[len(side) - 1 :][lags]
+    products = scipy.signal.correlate(side, side, method="fft")[len(side) - 1 :][lags]
     sums = np.concatenate([[0.0], np.cumsum(side**2)])
     powers = sums[len(side) - lags] + sums[-1] - sums[lags]
     return np.asarray(2 * products / np.maximum(powers, 1e-20))

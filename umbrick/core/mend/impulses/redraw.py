@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 import numpy as np
 import numpy.typing as npt
-from scipy.signal import savgol_filter
+import scipy
 
 from umbrick.core.mend.making import standing_for
 from umbrick.core.mend.method import Method, Reworked, Reworking, Stretch
@@ -63,7 +63,7 @@ def smoothed(wave: Wave, first: int, last: int) -> Wave:
     part = wave[start:stop]
     if len(part) < _SMOOTHED_OVER:
         return wave[first:last].copy()
-    smooth = savgol_filter(part, _SMOOTHED_OVER, _SMOOTHED_ORDER)[first - start : last - start]
+    smooth = scipy.signal.savgol_filter(part, _SMOOTHED_OVER, _SMOOTHED_ORDER)[first - start : last - start]
     count = last - first
     from_edge = np.minimum(np.arange(count), np.arange(count)[::-1]) + 1
     share = np.minimum(1.0, from_edge / 2) if count > 2 else np.ones(count)
