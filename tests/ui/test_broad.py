@@ -2,6 +2,7 @@
 
 import numpy as np
 import pytest
+import scipy.signal
 from PySide6.QtCore import QPoint, Qt
 
 from tests.sounds import RATE, faultless, rng, write
@@ -236,3 +237,47 @@ def test_a_weighting_is_drawn_over_the_picture(noisy, window, page):
     noisy.press("Del", picture)
     noisy.settle()
     assert noisy.work.history.course[0].settings["weighting"] == ""
+
+
+@pytest.fixture
+def in_a_hall(hands, tmp_path):
+    """Phrases in a room that dies away in half a second, with a pause that a gate has emptied."""
+    phrase = np.concatenate([0.4 * faultless(1.2, seed=3), np.zeros((RATE * 3 // 5, 1))])
+    dry = np.concatenate([np.tile(phrase, (4, 1)), np.zeros((RATE, 1)), np.tile(phrase, (3, 1))])
+    frames = RATE // 2
+    response = 0.03 * rng(8).standard_normal(frames) * 10 ** (-3 * np.arange(frames) / frames)
+    response[0] = 1
+    wet = scipy.signal.fftconvolve(dry[:, 0], response)[: len(dry), np.newaxis]
+    wet += 3e-4 * rng(9).standard_normal(wet.shape)
+    start = 4 * len(phrase)
+    wet[start + RATE // 10 : start + RATE * 9 // 10] = 0
+    hands.open(write(tmp_path / "hall.wav", wet))
+    return hands, slice(start + RATE // 10, start + RATE * 9 // 10)
+
+
+def test_the_room_is_shown_dying_away_and_faster_when_it_is_lowered(in_a_hall, window, page):
+    hall, _ = in_a_hall
+    window.bench.set_passage(type(hall.work.passage)(0, hall.work.frames))
+    window.actions_.actions["lay_dereverb"].trigger()
+    hall.settle()
+    hall.qtbot.waitUntil(lambda: page.decays.decays is not None, timeout=20_000)
+    assert page.decays.isVisible()
+    told = page.decays.accessibleDescription()
+    assert "room 0." in told
+    assert "treated −" in told
+    before, after = page.decays.decays.before, page.decays.decays.after
+    assert np.mean(after.levels_db) < np.mean(before.levels_db) - 1
+
+
+def test_holes_in_pauses_are_filled_with_the_room_tone_beside_them(in_a_hall, window, page):
+    hall, hole = in_a_hall
+    window.actions_.actions["lay_lull"].trigger()
+    hall.settle()
+    assert not heard(hall)[hole].any()
+    hall.press("Down", page.settings.fields["holes"])
+    hall.settle()
+    assert "holes filled" in page.rows[0].title.text()
+    inside = heard(hall)[hole.start + RATE // 10 : hole.stop - RATE // 10]
+    assert level_db(inside) == pytest.approx(20 * np.log10(3e-4) - 12, abs=1.5)
+    hall.press("Ctrl+Z")
+    assert not heard(hall)[hole].any()

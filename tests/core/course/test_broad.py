@@ -11,6 +11,7 @@ from umbrick.core.course.learning import learned, new_step
 from umbrick.core.course.tiles import Tiles
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.registry import METHODS
+from umbrick.core.spectral.room import decay_of, falls_of
 
 
 def treated(sound, method, rate=RATE, **settings):
@@ -138,6 +139,15 @@ def test_a_room_grows_quiet_in_pauses_and_the_voice_comes_nearer():
     late = np.flatnonzero(np.convolve(np.abs(dry[:, 0]), np.ones(2400), "full")[: len(dry)] == 0)
     assert 10 * np.log10(np.square(made[late]).sum() / np.square(wet[late]).sum()) < -5
     assert ratio_db(made, early) > ratio_db(wet, early) + 1
+
+
+@pytest.mark.parametrize("seconds", [0.4, 0.7, 1.0])
+def test_how_a_room_dies_away_is_told_and_that_it_does_so_faster_treated(seconds):
+    wet, _ = in_a_room(np.tile(phrases(), (2, 1)), seconds)
+    made, _ = treated(wet, "dereverb", amount=1.0)
+    before, after = (decay_of(falls_of(opened(s, RATE), [(0, len(s))], (0,)), RATE) for s in (wet, made))
+    assert before.sixty_db_seconds == pytest.approx(seconds, rel=0.25)
+    assert after.level_db(0.15) < before.level_db(0.15) - 4
 
 
 def test_a_room_is_spared_where_a_weighting_says_so():

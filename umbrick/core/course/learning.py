@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from umbrick.core.course.acting import treatment_of
 from umbrick.core.course.laid import Ground
-from umbrick.core.course.step import Course, Spans, Step, free_id, merged
+from umbrick.core.course.step import Course, Profile, Spans, Step, free_id, merged
 from umbrick.core.course.treatment import Treatment
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.method import Method
@@ -83,10 +83,10 @@ def learned(
     if treatment.places is not None:
         # Found again, they are sought in all that lies between the first and the last.
         within = [(0, ground.version.frames)] if step.where else [(spans[0][0], spans[-1][1])]
-        found = treatment.places(sound, within, step.settings, progress, is_cancelled)
+        spans = tuple(treatment.places(sound, within, step.settings, progress, is_cancelled))
         where = _WHERE_FOUND if within[0] == (0, ground.version.frames) else ""
-        placed = merged(map_spans(ground.version, ground.original, found))
-        return replace(step, spans=placed, where=where, learned_from=source, algorithm=treatment.version)
-    assert treatment.learn is not None
-    profile = treatment.learn(sound, spans, step.channels, step.settings, progress, is_cancelled)
+        step = replace(step, spans=merged(map_spans(ground.version, ground.original, spans)), where=where)
+    profile: Profile = {}
+    if treatment.learn is not None:
+        profile = treatment.learn(sound, spans, step.channels, step.settings, progress, is_cancelled)
     return replace(step, profile=profile, learned_from=source, algorithm=treatment.version)

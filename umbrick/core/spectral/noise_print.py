@@ -188,6 +188,19 @@ def line_powers(levels_db: Sequence[float], rate: float, grid: Grid) -> Powers:
     return made
 
 
+def is_print(levels_db: object, rate: object, channels: int) -> bool:
+    """Return whether something that may come from anywhere is a print for so many channels."""
+    if type(rate) is not int or not rate > 0:
+        return False
+    bands = len(print_bands(rate)) - 1
+    return (
+        isinstance(levels_db, list)
+        and len(levels_db) == channels
+        and all(isinstance(row, list) and len(row) == bands for row in levels_db)
+        and all(type(level) is float and abs(level) <= 400 for row in levels_db for level in row)
+    )
+
+
 def print_spectrum_db(levels_db: Sequence[float], rate: float, lines: int) -> Powers:
     """Return a print of one channel as a mean spectrum of so many lines shows it: in dBFS, a full-scale sine at 0."""
     # Of a Hann window of N frames, the squares add up to 3 N / 8, and half the sum is N / 4.

@@ -26,7 +26,7 @@ _TENTH = 0.1
 _FIRST_OCTAVE, _LAST_OCTAVE = 2, 7
 """The octaves that carry most of a sound, from 250 Hz to 8 kHz."""
 
-_FAINTEST_DB, _LOUDEST_DB = -60.0, 0.0
+_FAINTEST_DB, _LOUDEST_DB, _BENT_DB = -60.0, 0.0, -35.0
 _FLOOR_SHARE, _OVER_FLOOR, _UNDER_LOUD = 0.02, 30.0, 1e-5
 _FEWEST = 100
 _BLOCK_FRAMES = 1 << 20
@@ -50,6 +50,37 @@ class Falls(NamedTuple):
     steep_db: list[list[list[float]]]
     early_db: float
     late_db: float
+
+
+class Decay(NamedTuple):
+    """How sound dies away: the level in dB against what it was, so many seconds later; by the octaves that carry most
+    of it, beginning with 0 dB at once."""
+
+    seconds: tuple[float, ...]
+    levels_db: tuple[float, ...]
+
+    @property
+    def sixty_db_seconds(self) -> float:
+        """How long it takes to fall by 60 dB at this pace; infinite where nothing dies away."""
+        # What comes first is the direct sound that is gone, and what has fallen far is bent by the noise.
+        falling = [at for at in range(1, len(self.seconds)) if self.levels_db[at] > _BENT_DB]
+        if len(falling) < 2:
+            return self.seconds[1] if len(self.seconds) > 1 else float("inf")
+        seconds, levels_db = (np.array(column)[falling] for column in (self.seconds, self.levels_db))
+        slope = float(np.polyfit(seconds, levels_db, 1)[0])
+        return -60 / slope if slope < -1 else float("inf")
+
+    def level_db(self, seconds: float) -> float:
+        """Return the level so many seconds later."""
+        return float(np.interp(seconds, self.seconds, self.levels_db))
+
+
+def decay_of(falls: Falls, rate: int) -> Decay:
+    """Return how sound dies away, by its steep falls."""
+    one = rays(rate)[0]
+    levels_db = np.median(np.array(falls.steep_db[0])[_FIRST_OCTAVE:_LAST_OCTAVE], axis=0)
+    seconds = (age * one.grid.hop / rate for age in one.ages)
+    return Decay((0.0, *seconds), (0.0, *levels_db.tolist()))
 
 
 @lru_cache(maxsize=8)

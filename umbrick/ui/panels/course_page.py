@@ -21,11 +21,14 @@ from umbrick.core.filters.shapes import CUTS, LEVELLING, Point
 from umbrick.core.measure.spectrum import average_spectrum_db
 from umbrick.core.mend.parameters import Parameter
 from umbrick.core.spectral.noise_print import print_spectrum_db
+from umbrick.core.spectral.room import Decay, decay_of, falls_of
+from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_clock, format_length
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
 from umbrick.ui.bench.jobs import Job
+from umbrick.ui.panels.decay_picture import DecayPicture, Decays
 from umbrick.ui.panels.harmonics_picture import HarmonicsPicture
 from umbrick.ui.panels.noise_picture import NoiseSpectra
 from umbrick.ui.panels.response_curve import ResponseCurve
@@ -100,6 +103,8 @@ class CoursePage(QWidget):
         self.harmonics = HarmonicsPicture()
         self.harmonics.toggled.connect(self._spare)
         details.addWidget(self.harmonics)
+        self.decays = DecayPicture()
+        details.addWidget(self.decays)
         details.addWidget(self.settings)
         details.addWidget(self.again)
         scroll, inner = scrolled()
@@ -130,6 +135,7 @@ class CoursePage(QWidget):
         self.curve.set_theme(theme)
         self.noise.set_theme(theme)
         self.harmonics.set_theme(theme)
+        self.decays.set_theme(theme)
 
     def _show_adding(self) -> None:
         menu = QMenu(self)
@@ -172,6 +178,7 @@ class CoursePage(QWidget):
         self.noise.setVisible(step.method in _SPECTRA_SHOWN)
         self.noise.show_weighting(step.settings.get("weighting"))
         self.harmonics.setVisible(step.method == "dehum")
+        self.decays.setVisible(step.method == "dereverb")
         if step.method == "dehum":
             taken = frozenset(taken_harmonics(step.settings, step.profile, work.rate))
             self.harmonics.show_hum(float(np.median(step.profile["hz"])), step.profile["levels_db"], taken)
@@ -243,27 +250,36 @@ class CoursePage(QWidget):
         if self._measuring is not None:
             self._measuring.cancel()
 
-        def show(shown: npt.NDArray[np.float64] | NoiseSpectra) -> None:
+        def show(shown: npt.NDArray[np.float64] | tuple[NoiseSpectra, Decays | None]) -> None:
             self._measuring = None
-            if isinstance(shown, NoiseSpectra):
-                self.noise.show_spectra(shown, work.rate)
+            if isinstance(shown, tuple):
+                self.noise.show_spectra(shown[0], work.rate)
+                self.decays.show_decays(shown[1])
             else:
                 self.curve.show_spectrum(shown)
 
         ground, steps = work.ground, self._coursing.steps
 
-        def measure(_: Job) -> npt.NDArray[np.float64] | NoiseSpectra:
+        def measure(_: Job) -> npt.NDArray[np.float64] | tuple[NoiseSpectra, Decays | None]:
             before = average_spectrum_db(sound, start, stop, list(step.channels))
             if step.method == "filter":
                 return before
-            after = average_spectrum_db(sound_after(ground, steps, step), start, stop, list(step.channels))
-            if step.method != "denoise":
-                return NoiseSpectra(before, after)
-            levels = step.profile["levels_db"]
-            noise = np.max([print_spectrum_db(row, work.rate, len(before)) for row in levels], axis=0)
-            return NoiseSpectra(before, after, noise)
+            treated = sound_after(ground, steps, step)
+            spectra = NoiseSpectra(before, average_spectrum_db(treated, start, stop, list(step.channels)))
+            if step.method == "denoise":
+                levels = step.profile["levels_db"]
+                noise = np.max([print_spectrum_db(row, work.rate, len(before)) for row in levels], axis=0)
+                spectra = replace(spectra, noise=noise)
+            if step.method != "dereverb":
+                return spectra, None
+            return spectra, Decays(*(_decay_in(one, start, stop, step) for one in (sound, treated)))
 
         self._measuring = self._bench.jobs.start("measuring a spectrum", measure, show)
+
+
+def _decay_in(sound: Version, start: int, stop: int, step: Step) -> Decay | None:
+    falls = falls_of(sound, [(start, stop)], step.channels)
+    return falls and decay_of(falls, sound.rate)
 
 
 def _matters(parameter: Parameter, point: Point) -> bool:

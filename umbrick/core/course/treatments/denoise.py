@@ -17,7 +17,7 @@ from umbrick.core.mend.parameters import Parameter, Parameters, band_of
 from umbrick.core.sound.source import Source
 from umbrick.core.spectral.grid import Grid, Spectra, powers_of, size_for
 from umbrick.core.spectral.noise_drift import drift_at, noise_drift
-from umbrick.core.spectral.noise_print import FINEST_SECONDS, estimated_print, line_powers, measured_print, print_bands
+from umbrick.core.spectral.noise_print import FINEST_SECONDS, estimated_print, is_print, line_powers, measured_print
 from umbrick.core.spectral.prints import ADAPTIVE, parsed_print
 from umbrick.core.spectral.weighting import parsed_weighting, weighting_db
 
@@ -243,17 +243,9 @@ def is_profile(profile: Profile, channels: int) -> bool:
     drift_db = profile.get("drift_db", [])
     if not {"rate", "levels_db"} <= set(profile) <= {"rate", "levels_db", "drift_db"}:
         return False
-    if type(profile["rate"]) is not int or not profile["rate"] > 0:
-        return False
     if not isinstance(drift_db, list) or not all(type(level) is float and abs(level) <= 100 for level in drift_db):
         return False
-    rows, bands = profile["levels_db"], len(print_bands(profile["rate"])) - 1
-    return (
-        isinstance(rows, list)
-        and len(rows) == channels
-        and all(isinstance(row, list) and len(row) == bands for row in rows)
-        and all(type(level) is float and abs(level) <= 400 for row in rows for level in row)
-    )
+    return is_print(profile["levels_db"], profile["rate"], channels)
 
 
 def told(settings: Parameters, profile: Profile) -> str:
