@@ -212,6 +212,28 @@ def test_files_dropped_together_are_offered_to_be_linked(hands, tmp_path):
     assert len(hands.window.linking.linked.lanes) == 2
 
 
+def test_a_recorder_of_another_rate_is_linked_by_a_copy_at_this_one(hands, tmp_path):
+    first, second = microphones(tmp_path, 2)
+    other = tmp_path / "recorder.wav"
+    soundfile.write(other, soxr.resample(read(second), RATE, 44_100, quality="VHQ"), 44_100, "PCM_24")
+    hands.open(first, other)
+    bench, linking = hands.window.bench, hands.window.linking
+    said = []
+    bench.said.connect(said.append)
+    bench.show_work(bench.find_open(first))
+    for _ in range(2):
+        hands.press("Ctrl+Shift+A")
+        hands.qtbot.waitUntil(lambda: linking.linked is not None, timeout=60_000)
+        hands.settle()
+        lanes = linking.linked.lanes
+        assert [lane.work.home.name for lane in lanes] == ["mic-0.wav", f"recorder-{RATE}.wav"]
+        assert {lane.clock.rate for lane in lanes} == {RATE}
+        assert lanes[1].clock.offset_frames == pytest.approx(OFFSETS[1] + 7, abs=1.5)
+    assert len(bench.works) == 3, "linked again, it is the same copy"
+    assert soundfile.info(other).samplerate == 44_100
+    assert f"copies at {RATE} Hz are linked" in " ".join(said)
+
+
 def test_a_clock_that_drifts_is_put_right_in_a_copy(hands, tmp_path):
     whole = event(24.0)
     drifting = soxr.resample(whole, 1e6, 1e6 * (1 + 60e-6), quality="VHQ")

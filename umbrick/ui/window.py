@@ -166,6 +166,7 @@ class BenchWindow(QMainWindow):
         self.regimens = Regimens(self.bench)
         self.listening.mix_for = self.linking.mix_for
         self.linking.written.connect(lambda path: self.opening.open([path]))
+        self.linking.copied.connect(self.opening.open)
         self.channel_lanes = ChannelLanes(self.bench, self.linking)
         self.channel_lanes.written.connect(
             lambda paths: self.opening.open(paths, lambda: self.channel_lanes.link(paths))
@@ -798,11 +799,11 @@ class BenchWindow(QMainWindow):
         QTimer.singleShot(0, lambda: self._open_dropped(paths))
 
     def _open_dropped(self, paths: list[Path]) -> None:
-        """Open files that were dropped together; several recordings of one rate may be of one event."""
+        """Open files that were dropped together; several may be of one event."""
 
         def offer() -> None:
             opened = [work for path in paths if (work := self.bench.find_open(path)) is not None]
-            if len(opened) > 1 and len({work.rate for work in opened}) == 1 and not self.linking.reason_not_to_link():
+            if len(opened) > 1 and not self.linking.reason_not_to_link():
                 text = f"{len(opened)} recordings were dropped together. If they are of one event, they can be linked."
                 self.bench.noticed.emit(Notice(text, (Choice("Link them", self.linking.link),)))
 

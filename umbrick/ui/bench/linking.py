@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import NamedTuple
 
 from PySide6.QtCore import Signal
 
@@ -13,7 +15,7 @@ from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.deviation import Ranking, rank
 from umbrick.core.linking.steady import Steady
-from umbrick.core.linking.together import Placed, align_all
+from umbrick.core.linking.together import align_all
 from umbrick.core.mend.place import Place
 from umbrick.core.sound.saving import Papers, format_for, save
 from umbrick.core.sound.time_stamp import begins_at
@@ -28,6 +30,9 @@ from umbrick.work.linked import Lane, LinkedSet, write_links
 from umbrick.work.selection import Selection
 from umbrick.work.work import Work
 
+_ALIGNING = 0.5
+"""What share of the time finding out how recordings lie takes, where copies are written too."""
+
 
 @dataclass(frozen=True)
 class Ranked:
@@ -37,6 +42,38 @@ class Ranked:
     is_clear: bool
 
 
+class _Found(NamedTuple):
+    """How a recording lies, or why that is not known; and the copy that is linked in its place, if it needs one."""
+
+    work: Work
+    clock: Clock | None
+    why: str
+    copy: Path | None
+
+    def clock_at(self, rate: int) -> Clock | None:
+        """Return its clock counted at a rate."""
+        clock = self.clock
+        return clock and Clock(rate, clock.offset_frames * rate / clock.rate, clock.drift_ppm, clock.confidence)
+
+
+class _AtRate:
+    """A copy of a recording at another rate, as it sounds now, that is to be written."""
+
+    def __init__(self, work: Work, rate: int) -> None:
+        self._sound, self._origin, self._rate = work.outcome, work.recording, rate
+        home = work.home
+        self._form = format_for(home.with_suffix(".wav"), work.recording.format)
+        self.usual_path = folder_beside(home) / f"{home.stem}-{rate}.wav"
+
+    def written(self, is_cancelled: Callable[[], bool]) -> Path:
+        """Write it, and return where it is."""
+        saved = save(
+            self._sound, free_path(self.usual_path), self._form, rate=self._rate, papers=Papers(self._origin.path),
+            origin_format=self._origin.format, made_anew=True, is_cancelled=is_cancelled,
+        )  # fmt: skip
+        return saved.path
+
+
 class Linking(Task):
     """Links the open recordings, and acts on the lanes of the one that is current."""
 
@@ -44,6 +81,8 @@ class Linking(Task):
     """Lanes have been ranked, or the ranking is gone."""
     written = Signal(object)
     """A recording was written that is to be opened: its path."""
+    copied = Signal(object, object)
+    """Copies were written that are to be opened: their paths, and what to do then."""
     found = Signal()
     """The lane that deviates is current, and where it does so is selected."""
 
@@ -74,40 +113,77 @@ class Linking(Task):
         first = self._bench.work
         if first is None or len(self._bench.works) < 2:
             return "Open at least two recordings of one event first (Ctrl+O)."
-        if not any(work.rate == first.rate for work in self._bench.works if work is not first):
-            return f"No other open recording has {first.rate} Hz: save copies at one rate and link those."
-        if any(not work.history.is_in_place for work in self._bench.works if work.rate == first.rate):
+        if any(not work.history.is_in_place for work in self._bench.works):
             return "One of them has mends that change its time: undo or lift them off before linking."
         return "Recordings are being put on one clock already." if self.job else ""
 
     def link(self) -> None:
-        """Find which open recordings are of the same event as the current one, how they lie, and link them to it."""
-        first = self._bench.work
+        """Find which open recordings are of the same event as the current one, how they lie, and link them to it.
+
+        Of those of other rates copies at its own are written, opened and linked: the lanes of a set have one rate. A
+        video keeps its own, so that its sound can be put back into it.
+        """
+        first = self._first()
         if first is None:
             return
-        works = [first, *(work for work in self._bench.works if work is not first and work.rate == first.rate)]
+        others = [work for work in self._bench.works if work is not first and not self._has_copy(work, first.rate)]
+        works = [first, *others]
         named = [(work.recording.path.name, work.recording.source) for work in works]
+        at_rate = {id(work): _AtRate(work, first.rate) for work in others if work.rate != first.rate}
 
-        def run(job: Job) -> list[Placed]:
-            return align_all(named, job.report, job.is_cancelled)
+        def run(job: Job) -> list[_Found]:
+            share = _ALIGNING if at_rate else 1.0
+            placed = align_all(named, lambda done: job.report(share * done), job.is_cancelled)
+            found = []
+            for work, one in zip(works, placed, strict=True):
+                clock = one.clock or _by_time_stamp(first, work)
+                wanted = at_rate.get(id(work)) if clock is not None else None
+                copy = wanted.written(job.is_cancelled) if wanted is not None else None
+                found.append(_Found(work, clock, one.why, copy))
+                job.report(share + (1 - share) * len(found) / len(works))
+            return found
 
-        self._run(
-            "putting recordings on one clock", run, lambda placed: self._linked(works, placed), "Linking stopped."
-        )
+        def done(found: list[_Found]) -> None:
+            if copies := [one.copy for one in found if one.copy is not None]:
+                self.copied.emit(copies, lambda: self._linked(found))
+            else:
+                self._linked(found)
 
-    def _linked(self, works: list[Work], placed: list[Placed]) -> None:
-        clocks = [one.clock or _by_time_stamp(works[0], work) for work, one in zip(works, placed, strict=True)]
-        on_clock = [(work, clock) for work, clock in zip(works, clocks, strict=True) if clock is not None]
+        self._run("putting recordings on one clock", run, done, "Linking stopped.")
+
+    def _first(self) -> Work | None:
+        """Return the recording that the others are to be linked to: the current one, or a video of another rate."""
+        current = self._bench.work
+        if current is None or current.recording.track is not None:
+            return current
+        videos = (work for work in self._bench.works if work.recording.track is not None and work.rate != current.rate)
+        return next(videos, current)
+
+    def _has_copy(self, work: Work, rate: int) -> bool:
+        """Whether a copy of a recording at another rate is open, which is linked in its place."""
+        return work.rate != rate and self._bench.find_open(_AtRate(work, rate).usual_path) is not None
+
+    def _linked(self, found: list[_Found]) -> None:
+        first = found[0].work
+        on_clock = [
+            (work, clock) for one in found if (work := self._lane_of(one)) and (clock := one.clock_at(first.rate))
+        ]
         if len(on_clock) < 2:
-            self._bench.failed.emit(next((one.why for one in placed if one.clock is None), "Nothing was linked."))
+            self._bench.failed.emit(next((one.why for one in found if one.clock is None), "Nothing was linked."))
             return
+        self._bench.show_work(first)
         if self.link_as([work for work, _ in on_clock], [clock for _, clock in on_clock]):
             drifts = max(abs(clock.drift_ppm) for _, clock in on_clock)
             told = f" Clocks drift by up to {drifts:.1f} ppm." if drifts >= 0.1 else ""
+            if copied := [one.work.name for one in found if one.copy is not None]:
+                told += f" Of {', '.join(copied)} copies at {first.rate} Hz are linked."
             names = ", ".join(
                 work.name if clock.confidence else f"{work.name} (by its time stamp)" for work, clock in on_clock
             )
             self._bench.said.emit(f"{format_count(len(on_clock), 'recording')} are on one clock: {names}.{told}")
+
+    def _lane_of(self, found: _Found) -> Work | None:
+        return found.work if found.copy is None else self._bench.find_open(found.copy)
 
     def link_as(self, works: list[Work], clocks: list[Clock]) -> bool:
         """Write that recordings are lanes of a set, each with its clock; whether that could be done."""
@@ -408,8 +484,9 @@ def _by_time_stamp(first: Work, other: Work) -> Clock | None:
     began, begins = (begins_at(work.recording.path, work.recording.source.rate) for work in (first, other))
     if began is None or begins is None or other is first:
         return None
-    offset = began - begins
-    overlaps = -first.frames < offset < other.frames
+    faster = other.rate / first.rate
+    offset = began * faster - begins
+    overlaps = -first.frames * faster < offset < other.frames
     return Clock(other.rate, float(offset), 0.0, 0.0) if overlaps else None
 
 
