@@ -30,6 +30,9 @@ _EASY, _SCALE = 4.5, 5.5
 """Up to the first a sum is nothing to be heard; each further ``_SCALE`` takes the score down to a third."""
 
 _LEAST_SECONDS = 0.05
+_REACH_SECONDS = 1.0
+"""What is further away says nothing of what is usual here; it is validated with so much."""
+
 _AT_ONCE = 256
 """So many spans are measured together: in hot sound there are hundreds a second."""
 
@@ -159,6 +162,11 @@ def seam_scores(samples: Wave, made: Masks, starts: Integers, stops: Integers, r
         The runs of frames in which any channel was rebuilt.
     rate : int
     """
+    if not len(starts):
+        return []
+    reach = round(_REACH_SECONDS * rate)
+    first, last = max(0, int(starts[0]) - reach), int(stops[-1]) + reach
+    samples, made, starts, stops = samples[first:last], made[first:last], starts - first, stops - first
     around = [Surroundings(samples[:, c], made[:, c], rate) if made[:, c].any() else None for c in range(made.shape[1])]
     scores = np.ones(len(starts))
     for channel, one in enumerate(around):

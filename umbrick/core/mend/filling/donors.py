@@ -23,6 +23,7 @@ _CONTEXT_SECONDS = 0.02
 _APART_SECONDS = 0.003
 _MOST_GAIN = 2.0
 _LOOKED_AT = 64
+_FAINTEST = 1e-12
 _STEPS = 64
 """Parts of a frame that donors are shifted by: so that a number tells where one begins, exactly."""
 
@@ -128,7 +129,8 @@ class _Matched(NamedTuple):
 
     first: int
     likeness: Wave
-    gains: Wave
+    products: Wave
+    powers: Wave
 
     def best(self, apart: int, count: int) -> list[Donor]:
         found: list[Donor] = []
@@ -137,9 +139,13 @@ class _Matched(NamedTuple):
             at = int(np.argmax(left))
             if left[at] <= 0 or len(found) == count:
                 break
-            found.append(Donor(self.first + at, float(self.gains[at]), float(self.likeness[at]), self._offset(at)))
+            found.append(Donor(self.first + at, self._gain(at), float(self.likeness[at]), self._offset(at)))
             left[max(0, at - apart) : at + apart] = -1.0
         return found
+
+    def _gain(self, at: int) -> float:
+        product, power = float(self.products[at]), max(float(self.powers[at]), _FAINTEST)
+        return float(np.clip(abs(product) / power, 1 / _MOST_GAIN, _MOST_GAIN) * np.sign(product))
 
     def _offset(self, at: int) -> float:
         """Return where, between frames, the likeness is highest: the top of a parabola, in steps that are told."""
@@ -183,23 +189,22 @@ class _Sides(NamedTuple):
 
     def matched(self, sound: Wave, begin: int) -> _Matched | None:
         """Return how alike the places of a sound are, which begins at some frame; None if it is too short."""
-        sides = self.before + len(self.right)
         count = len(sound) - self.frames + 1
-        if count < 1 or sides == 0:
+        if count < 1 or not self.before + len(self.right):
             return None
-        products, powers = np.zeros(count), np.zeros(count)
-        power = np.concatenate([[0.0], np.cumsum((sound**2).sum(axis=1))])
-        for template, shift in ((self.left, 0), (self.right, self.before + self.length)):
-            if len(template):
-                products += correlated(sound, template)[shift : shift + count]
-                powers += (power[len(template) :] - power[: -len(template)])[shift : shift + count]
+        # Both sides at once: what lies between them counts for nothing.
+        between = np.zeros((self.length, sound.shape[1]))
+        products = correlated(sound, np.concatenate([self.left, between, self.right]))
+        power = np.concatenate([[0.0], np.cumsum(np.einsum("fc,fc->f", sound, sound))])
+        powers = power[self.before :][:count] - power[:count]
+        powers += power[self.frames :][:count] - power[self.before + self.length :][:count]
         norm = np.sqrt(np.maximum(powers, 0) * ((self.left**2).sum() + (self.right**2).sum()))
-        likeness = np.where(norm > 1e-12, np.abs(products) / np.maximum(norm, 1e-12), 0.0)
-        gains = np.clip(np.abs(products) / np.maximum(powers, 1e-12), 1 / _MOST_GAIN, _MOST_GAIN) * np.sign(products)
+        likeness = np.abs(products) / np.maximum(norm, _FAINTEST)
+        likeness[norm <= _FAINTEST] = 0.0
         # What is around a donor must not be the place itself.
-        first = begin + np.arange(count)
-        likeness[(first < self.start + self.length) & (first + self.frames > self.start)] = -1.0
-        return _Matched(begin + self.before, likeness, gains)
+        own = self.start - begin
+        likeness[max(0, own - self.frames + 1) : max(0, own + self.length)] = -1.0
+        return _Matched(begin + self.before, likeness, products, powers)
 
 
 def _slower(sound: npt.NDArray[Any], step: int) -> Wave:
