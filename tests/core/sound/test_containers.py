@@ -10,6 +10,8 @@ import pytest
 from tests.sounds import RATE, faultless, voice
 from tests.videos import form_of, packets_of, write_video
 from umbrick.core.errors import FileError, ParameterError
+from umbrick.core.sound.containers.track_decoder import TrackDecoder
+from umbrick.core.sound.containers.tracks import container_of, tracks_of
 from umbrick.core.sound.formats import FileFormat
 from umbrick.core.sound.recording import open_recording
 from umbrick.core.sound.saving import Papers, format_for, save
@@ -203,6 +205,43 @@ def test_a_file_that_is_cut_off_is_told(tmp_path, ending, opened):
     recording = opened(path)
     assert "ends after" in recording.damage
     assert 0 < recording.source.frames < 6.0 * RATE
+
+
+def indexed_in_front(path, target):
+    """Write a video again with its index before its sound, as for playing from a network."""
+    with av.open(path) as old, av.open(target, "w", options={"movflags": "+faststart"}) as new:
+        made = [new.add_stream_from_template(stream, opaque=True) for stream in old.streams]
+        for packet in old.demux():
+            if packet.size:
+                packet.stream = made[packet.stream.index]
+                new.mux(packet)
+    return target
+
+
+def decoder_of(path):
+    return TrackDecoder(path, tracks_of(path, container_of(path))[0])
+
+
+@pytest.mark.parametrize(("ending", "codec"), [case for case in LOSSLESS + LOSSY if case[0] in ("mp4", "mov")])
+@pytest.mark.parametrize("starts_at", [0, 480])
+def test_a_length_that_the_container_gives_is_known_before_it_is_decoded(tmp_path, ending, codec, starts_at):
+    decoder = decoder_of(write_video(tmp_path / f"a.{ending}", [(codec, 0.3 * voice(3.3))], starts_at=starts_at))
+    assert decoder.promised
+    assert sum(map(len, decoder.blocks())) == decoder.promised
+    decoder.close()
+
+
+def test_a_length_that_is_not_borne_out_is_not_believed_and_told(tmp_path, opened):
+    path = write_video(tmp_path / "a.mp4", [("aac", voice(6.0))], seconds=6.0)
+    cut = indexed_in_front(path, tmp_path / "b.mp4")
+    whole = cut.read_bytes()
+    cut.write_bytes(whole[: len(whole) // 2])
+    decoder = decoder_of(cut)
+    assert decoder.promised is None
+    decoder.close()
+    recording = opened(cut)
+    assert 0 < recording.source.frames < 5.0 * RATE
+    assert "ends after" in recording.damage
 
 
 def test_packets_that_are_lost_leave_silence_and_no_shift(tmp_path, opened):

@@ -158,6 +158,8 @@ def _open_track(path: Path, container: str, number: int | None, key: str, cache_
     source = DecodedSource(TrackDecoder(path, track), _cache_file(cache_folder, own), own)
     lost = is_cut_off(path, track)
     damage = f"{path.name} ends after {lost}; the rest is missing." if lost else ""
+    if track.frames is not None and source.frames < track.frames - track.rate:
+        damage = _ends_early(path.name, source.frames, track.frames, track.rate)
     return Recording(path, track.format, source, Content(path), damage, track, tuple(tracks))
 
 

@@ -23,6 +23,8 @@ _LONGEST_GAP_SECONDS = 3600.0
 """A longer gap than this is a damaged time stamp."""
 
 _SHORT_BY_SECONDS = 1.0
+_END_SECONDS = 1
+"""So much before its end a track is decoded, to see that it goes so far."""
 
 
 class TrackDecoder:
@@ -37,8 +39,6 @@ class TrackDecoder:
         If the container cannot be read.
     """
 
-    promised = None
-
     def __init__(self, path: Path, track: Track) -> None:
         self.path = path
         self.rate, self.channels = track.rate, track.channels
@@ -50,9 +50,11 @@ class TrackDecoder:
         self._held = self._open.enter_context(opened(path, track.format.container))
         if self._held.duration:
             self.promises_seconds = self._held.duration / 1e6
+        self.promised = track.frames if track.frames and self._reaches(track.frames) else None
+        """The length that the container gives, if there is sound up to there; else only the end of decoding tells."""
 
     def bears_out(self) -> bool:
-        """Always: nothing is promised."""
+        """Always: nothing else is promised."""
         return True
 
     def blocks(self) -> Iterator[Decoded]:
@@ -72,6 +74,25 @@ class TrackDecoder:
         """Let go of the file."""
         self._open.close()
 
+    def _reaches(self, frames: int) -> bool:
+        """Whether the last of so many frames is there, by the time stamps of what is decoded at both ends."""
+        with opened(self.path, self._track.format.container) as held:
+            stream = held.streams[self._track.index]
+            first = next(_frames(held, stream), None)
+            if first is None or first.pts is None:
+                return False
+            begins, ends = first.pts * Fraction(first.time_base), Fraction(0)
+            last = begins + Fraction(frames, self.rate) - _END_SECONDS
+            try:
+                held.seek(max(0, round(last / Fraction(stream.time_base))), stream=stream)
+                for frame in _frames(held, stream):
+                    if frame.pts is not None:
+                        end = frame.pts * Fraction(frame.time_base) + Fraction(frame.samples, self.rate)
+                        ends = max(ends, end)
+            except av.error.FFmpegError:
+                return False
+        return round((ends - begins) * self.rate) >= frames
+
     def _trimmed(self) -> Iterator[Decoded]:
         """Yield the frames up to the length that the container gives, if it does."""
         left = self._track.frames
@@ -88,7 +109,7 @@ class TrackDecoder:
         stream = self._held.streams[self._track.index]
         begins: Fraction | None = None
         came = 0
-        for frame in self._frames(stream):
+        for frame in _frames(self._held, stream):
             samples = as_samples(frame, self.is_double)
             if samples.shape[1] != self.channels or frame.sample_rate != self.rate:
                 raise FileError(
@@ -105,12 +126,14 @@ class TrackDecoder:
             came += len(samples)
             yield samples
 
-    def _frames(self, stream: Any) -> Iterator[Any]:
-        for packet in self._held.demux(stream):
-            try:
-                yield from packet.decode()
-            except (av.error.InvalidDataError, av.error.EOFError):
-                continue  # what a damaged packet held is missing, and is told by the time stamps after it
+
+def _frames(held: Any, stream: Any) -> Iterator[Any]:
+    """Yield what can be decoded of a stream from where its container stands."""
+    for packet in held.demux(stream):
+        try:
+            yield from packet.decode()
+        except (av.error.InvalidDataError, av.error.EOFError):
+            continue  # what a damaged packet held is missing, and is told by the time stamps after it
 
 
 def is_cut_off(path: Path, track: Track) -> str:
