@@ -241,21 +241,28 @@ def _join_of(event: QMouseEvent) -> Join | None:
 def _image_of(drawn: _Drawn, rate: int) -> QImage:
     """Return an area's picture: a wash over what it covers, and a line round it."""
     columns, rows = drawn.size
-    step = drawn.window.length / columns
-    cells = Cells(drawn.window.start + step / 2, step, columns, rate / 2 / _BINS, _BINS + 1)
+    step, hz = drawn.window.length / columns, rate / 2 / _BINS
+    start, stop, _, high_hz = drawn.area.extent
+    # What the area does not reach costs nothing; one cell on either side belongs to its edge.
+    left, right = ((at - drawn.window.start) / step for at in (start, stop))
+    seen = slice(min(columns, max(0, int(left) - 1)), max(0, min(columns, int(right) + 2)))
+    image = QImage(columns, rows, QImage.Format.Format_ARGB32_Premultiplied)
+    image.fill(Qt.GlobalColor.transparent)
+    if seen.stop <= seen.start:
+        return image
+    bins = min(_BINS, int(high_hz * max(1, drawn.area.harmonics) / hz) + 2)
+    cells = Cells(drawn.window.start + (seen.start + 0.5) * step, step, seen.stop - seen.start, hz, bins + 1)
     covered = drawn.area.covered(cells).T >= _SEEN
     # A row of pixels may be higher than the area: whatever of it lies in a row is seen.
     edges = drawn.scale.hz_at(1 - np.arange(rows + 1) / rows) / cells.hz
-    first = np.clip(np.rint(edges[1:]).astype(np.int64), 0, _BINS)
-    last = np.clip(np.rint(edges[:-1]).astype(np.int64), first, _BINS) + 1
-    counts = np.concatenate([np.zeros((1, columns), np.int64), np.cumsum(covered, axis=0)])
+    first = np.clip(np.rint(edges[1:]).astype(np.int64), 0, bins)
+    last = np.clip(np.rint(edges[:-1]).astype(np.int64), first, bins) + 1
+    counts = np.concatenate([np.zeros((1, covered.shape[1]), np.int32), np.cumsum(covered, axis=0, dtype=np.int32)])
     inside = counts[last] > counts[first]
     edge = inside & ~binary_erosion(inside, np.ones((3, 3)), border_value=1)
-    pixels = np.zeros((rows, columns), np.uint32)
+    pixels = np.frombuffer(image.bits(), np.uint32).reshape(rows, -1)[:, seen]
     for mask, name, alpha in ((inside, "selection", _FILL_ALPHA), (edge, "mended", _EDGE_ALPHA)):
         color = drawn.theme.color(name)
         red, green, blue = (round(part * alpha / 255) for part in (color.red(), color.green(), color.blue()))
         pixels[mask] = alpha << 24 | red << 16 | green << 8 | blue
-    data = np.ascontiguousarray(pixels)
-    format_ = QImage.Format.Format_ARGB32_Premultiplied
-    return QImage(data.data, columns, rows, 4 * columns, format_).copy()
+    return image
