@@ -112,7 +112,7 @@ class Monkey:
 
     def _check_playing(self) -> None:
         window = self.window
-        window.stop_jobs()
+        window.controllers.stop()
         window.tools.leave()
         self._wait_until(window.is_settled, "jobs after stopping")
         window.listening.engine.stop()

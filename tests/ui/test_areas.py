@@ -237,7 +237,7 @@ def test_a_kept_area_is_a_marker_that_undo_takes_away_and_the_casebook_holds(ket
     kettle.settle()
     kettle.open(tmp_path / "kettle.wav")
     (marker,) = kettle.work.history.markers
-    window.marking.choose(marker.id)
+    window.controllers.marking.choose(marker.id)
     kettle.press("Ctrl+Shift+M")
     assert kettle.work.area.area.extent == pytest.approx(area.extent, abs=1)
     kettle.press("Ctrl+Z")
@@ -284,7 +284,7 @@ def test_what_is_lifted_out_and_what_is_left_add_up(kettle, window, tmp_path):
     kettle.settle()
     before = kettle.work.version.read_exact(0, kettle.work.frames)
     path = tmp_path / "lifted.wav"
-    window.lifting_out.lift(kettle.work, kettle.work.area, path)
+    window.controllers.lifting_out.lift(kettle.work, kettle.work.area, path)
     kettle.settle()
     assert "Lifted" in window.status.message.text(), window.status.message.text()
     (mend,) = kettle.work.history.mends
@@ -295,7 +295,7 @@ def test_what_is_lifted_out_and_what_is_left_add_up(kettle, window, tmp_path):
     assert np.abs(lifted).max() > 0.05
     window.outlining.select(Area.of(Box(START, STOP, 2800, 3400)))
     kettle.settle()
-    window.lifting_out.lift(kettle.work, kettle.work.area, path)
+    window.controllers.lifting_out.lift(kettle.work, kettle.work.area, path)
     kettle.settle()
     assert "exists already" in window.status.message.text()
     assert len(kettle.work.history.mends) == 1

@@ -204,15 +204,15 @@ def test_noise_is_lowered_in_the_pauses_alone_along_a_drawn_line(noisy, window, 
     assert np.array_equal(after[stop:], full[stop:])
     assert not np.array_equal(full[inside], before[inside])
     # A node is taken away by a key, and all of it by undo.
-    node = window.strengthening.nodes(noisy.work)[1]
+    node = window.controllers.strengthening.nodes(noisy.work)[1]
     noisy.click(passage, float(passage.x_of(node[0])), line.y_of(node[1], rect))
     noisy.press("Del")
-    assert len(window.strengthening.nodes(noisy.work)) == 3
+    assert len(window.controllers.strengthening.nodes(noisy.work)) == 3
     noisy.press("Ctrl+Z")
     noisy.press("Ctrl+Z")
     assert np.array_equal(heard(noisy), full)
     noisy.press("Alt+G")
-    assert not window.strengthening.is_shown
+    assert not window.controllers.strengthening.is_shown
 
 
 def test_a_weighting_is_drawn_over_the_picture(noisy, window, page):

@@ -76,7 +76,7 @@ def test_edges_move_by_samples_cycles_crossings_and_marks(hands, spoken):
     hands.press("T")
     hands.press("End")
     hands.press("Shift+J")
-    assert hands.work.cursor == hands.window.marking.placed()[0].start
+    assert hands.work.cursor == hands.window.controllers.marking.placed()[0].start
 
 
 def shown(work):
@@ -341,7 +341,7 @@ def test_splicing_out_tells_the_shift_and_everything_after_follows(hands, spoken
     assert np.array_equal(sound_of(hands)[mend.start + fade :], spoken[mend.stop + fade :])
     assert "earlier by" in hands.window.status.message.text()
     assert hands.window.status.debt.text() != "Timing debt 0 ms"
-    assert hands.window.marking.placed()[0].start == 100000 - removed
+    assert hands.window.controllers.marking.placed()[0].start == 100000 - removed
     hands.press("Ctrl+Z")
     assert np.array_equal(sound_of(hands), spoken)
 

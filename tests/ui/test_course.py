@@ -242,12 +242,12 @@ def test_the_course_is_saved_reported_and_there_again_when_reopened(voiced, wind
     assert np.abs(saved.source.read(0, saved.source.frames) - wanted).max() < 3e-7
     saved.close()
     assert not work.has_unsaved_mends
-    window.reporting.write(tmp_path / "report.json")
+    window.controllers.reporting.write(tmp_path / "report.json")
     voiced.settle()
     entry = json.loads((tmp_path / "report.json").read_text())["recordings"][0]
     (step,) = [mend for mend in entry["mends"] if mend.get("is_course")]
     assert (step["method"], step["spans"]) == ("filter", [[0, work.frames]])
-    window.reporting.write(tmp_path / "report.html")
+    window.controllers.reporting.write(tmp_path / "report.html")
     voiced.settle()
     assert "Course" in (tmp_path / "report.html").read_text()
     course, path = work.history.course, work.home
@@ -382,7 +382,7 @@ def test_a_step_made_by_an_earlier_treatment_is_told_of_and_its_sound_kept_or_no
     assert np.array_equal(heard(voiced), made)
     assert [entry.mend.method for entry in voiced.work.history.ledger] == ["settle"]
     voiced.press("Ctrl+Z")
-    window.settling.tell_of_other_sound(voiced.work)
+    window.controllers.settling.tell_of_other_sound(voiced.work)
     voiced.click(window.notices.buttons[1])
     assert voiced.work.history.course[0].algorithm == 2
     assert not np.array_equal(heard(voiced), made)

@@ -168,7 +168,7 @@ def test_scrubbing_to_where_it_goes_wrong_and_marking_it_without_letting_go(hand
         strip, (strip.x_of(hole - 30000), y), (strip.x_of(hole), y), button="Right", on_the_way=meanwhile, steps=20
     )
     assert hands.acts == 2, "a drag and a key; letting go is the end of the drag"
-    marker = hands.window.marking.placed()[0]
+    marker = hands.window.controllers.marking.placed()[0]
     assert abs(marker.start - hole) < 0.02 * hands.work.rate + (strip.frame_at(1) - strip.frame_at(0))
     assert not hands.window.listening.is_sounding
     assert abs(hands.work.cursor - hole) < 0.03 * hands.work.rate

@@ -15,7 +15,7 @@ def opened(hands, tmp_path):
 
 
 def places(hands):
-    return [(p.start, p.stop, p.marker.name) for p in hands.window.marking.placed()]
+    return [(p.start, p.stop, p.marker.name) for p in hands.window.controllers.marking.placed()]
 
 
 def flag(hands, name):
@@ -82,18 +82,18 @@ def test_markers_go_out_and_come_in_as_a_table_and_as_cue_points(opened, window,
         window.bench.set_cursor(second * RATE)
         opened.press("T")
     before = places(opened)
-    window.marking.write_table(tmp_path / "markers.csv")
+    window.controllers.marking.write_table(tmp_path / "markers.csv")
     opened.settle()
     for _ in range(2):
         opened.press("Ctrl+Z")
     assert places(opened) == []
-    window.marking.take_in(tmp_path / "markers.csv")
+    window.controllers.marking.take_in(tmp_path / "markers.csv")
     opened.settle()
     assert places(opened) == before
-    window.marking.take_in(with_chunks(write(tmp_path / "cues.wav", voice(1.0))))
+    window.controllers.marking.take_in(with_chunks(write(tmp_path / "cues.wav", voice(1.0))))
     opened.settle()
     assert (100, 100, "gate") in places(opened)
-    window.marking.take_in(tmp_path / "a.wav")
+    window.controllers.marking.take_in(tmp_path / "a.wav")
     opened.settle()
     assert "holds no cue points" in window.status.message.text()
 
@@ -115,7 +115,7 @@ def test_markers_stay_with_their_sound_when_the_length_changes(opened, window):
     from umbrick.core.timeline.change import delete
     from umbrick.core.timeline.history import Edit
 
-    window.marking.add(opened.work, [Cue(2 * RATE, 0, "bell")], "here")
+    window.controllers.marking.add(opened.work, [Cue(2 * RATE, 0, "bell")], "here")
     window.bench.commit(opened.work, Edit("cut", (delete(opened.work.version, 0, 1000),)))
     assert places(opened) == [(2 * RATE - 1000, 2 * RATE - 1000, "bell")]
     assert np.array_equal(opened.work.version.read(2 * RATE - 1000, 2 * RATE),

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Protocol
 
 from PySide6.QtCore import QEvent, QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QKeySequence
-from PySide6.QtWidgets import QApplication, QMainWindow, QMenu, QMessageBox, QPushButton
+from PySide6.QtWidgets import QApplication, QMainWindow, QMenu, QMessageBox
 
 from umbrick import __version__
 from umbrick.casebook.unnamed import Left
@@ -19,77 +18,19 @@ from umbrick.playback.output import Output, device_names
 from umbrick.ui import settings
 from umbrick.ui import theme as themes
 from umbrick.ui.arrangement import Arrangement
-from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.channel_lanes import ChannelLanes
-from umbrick.ui.bench.coursing import Coursing
-from umbrick.ui.bench.jobs import Job
-from umbrick.ui.bench.lifting import Lifting
-from umbrick.ui.bench.linking import Linking
-from umbrick.ui.bench.listening import Listening
-from umbrick.ui.bench.looking import Looking
-from umbrick.ui.bench.marking import Marking
-from umbrick.ui.bench.mending import Mending
 from umbrick.ui.bench.notice import Choice, Notice
-from umbrick.ui.bench.picture import Picturing
-from umbrick.ui.bench.rechecking import Rechecking
-from umbrick.ui.bench.regimens import Regimens
-from umbrick.ui.bench.rehearsing import Rehearsing
-from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
-from umbrick.ui.bench.settling import Settling
-from umbrick.ui.bench.surveying import Surveying
-from umbrick.ui.bench.viewing import Viewing
-from umbrick.ui.commands.areas import area_commands, spectral_commands
 from umbrick.ui.commands.command import Actions
-from umbrick.ui.commands.course import ADDING
-from umbrick.ui.commands.lanes import lane_commands, picture_commands
-from umbrick.ui.commands.regimens import regimen_commands
 from umbrick.ui.commands.table import command_table
-from umbrick.ui.dialogs.area_dialogs import AreaDialogs
+from umbrick.ui.controllers import Controllers
+from umbrick.ui.dialogs.all_dialogs import AllDialogs
 from umbrick.ui.dialogs.command_finder import CommandFinder
-from umbrick.ui.dialogs.file_dialogs import FileDialogs
 from umbrick.ui.dialogs.guide_dialog import GuideDialog
-from umbrick.ui.dialogs.hand_dialogs import HandDialogs
 from umbrick.ui.dialogs.key_sheet import KeySheet
-from umbrick.ui.dialogs.lane_dialogs import ask_gain, ask_joined, ask_offset, ask_rate, open_fellows
-from umbrick.ui.dialogs.mend_dialogs import MendDialogs
-from umbrick.ui.dialogs.regimen_dialogs import RegimenDialogs
 from umbrick.ui.dialogs.sound_dialog import SoundDialog
 from umbrick.ui.dialogs.typed_dialog import TypedDialog
-from umbrick.ui.files.casebooks import Casebooks
-from umbrick.ui.files.lifting_out import LiftingOut
-from umbrick.ui.files.listing_out import ListingOut
-from umbrick.ui.files.opening import Opening
-from umbrick.ui.files.putting_back import PuttingBack
-from umbrick.ui.files.reporting import Reporting
-from umbrick.ui.files.saving import Saving
-from umbrick.ui.hand.outlining import Outlining
-from umbrick.ui.hand.strengthening import Strengthening
-from umbrick.ui.hand.tools import Tools
 from umbrick.ui.icons import icon
-from umbrick.ui.panels.by_hand import ByHand
-from umbrick.ui.panels.context import ContextPanel
-from umbrick.ui.panels.course_page import CoursePage
-from umbrick.ui.panels.docket import Docket
-from umbrick.ui.panels.header import Header
-from umbrick.ui.panels.ledger import Ledger
-from umbrick.ui.panels.level_review import LevelReview
-from umbrick.ui.panels.made_page import MadePage
-from umbrick.ui.panels.notice_bar import NoticeBar
-from umbrick.ui.panels.picture_pane import PicturePane
-from umbrick.ui.panels.seam_page import SeamPage
-from umbrick.ui.panels.status import StatusLine
-from umbrick.ui.panels.treatment import Treatment
+from umbrick.ui.parts import Parts
 from umbrick.ui.soon import Soon
-from umbrick.ui.strips.area_tool import AreaTool
-from umbrick.ui.strips.carried_copy import CarriedCopy
-from umbrick.ui.strips.fade_corners import FadeCorners
-from umbrick.ui.strips.lanes import LanesPanel
-from umbrick.ui.strips.lines import LevelLine, StrengthLine
-from umbrick.ui.strips.loupe import LoupeStrip
-from umbrick.ui.strips.passage import PassageStrip
-from umbrick.ui.strips.seam_desk import SeamDesk
-from umbrick.ui.strips.strip import TITLE_HEIGHT, Strip
-from umbrick.ui.strips.whole import WholeStrip
 from umbrick.ui.work_menus import WorkMenus
 
 _MOST_ROOM_GB = 10_000
@@ -115,16 +56,6 @@ _FRAME = QSize(4, 36)
 """About what a desktop puts around a window; it tells once it has done so."""
 
 
-class _Themed(Protocol):
-    def set_theme(self, theme: themes.Theme) -> None: ...
-
-
-class _Working(Protocol):
-    job: Job | None
-
-    def stop(self) -> None: ...
-
-
 class BenchWindow(QMainWindow):
     """The main window."""
 
@@ -138,338 +69,53 @@ class BenchWindow(QMainWindow):
         self.resize(1280, 800)
         self.setAcceptDrops(True)
         self.theme = themes.DAYLIGHT
-        self.bench = Bench()
-        self.casebooks = Casebooks(self.bench)
-        self.opening = Opening(self.bench, self.casebooks)
-        self.surveying = Surveying(self.bench)
-        self.rechecking = Rechecking(self.bench)
-        self.listing_out = ListingOut(self.bench)
-        self.mending = Mending(self.bench)
-        self.rehearsing = Rehearsing(self.bench)
-        self.lifting = Lifting(self.bench)
-        self.saving = Saving(self.bench)
-        self.putting_back = PuttingBack(self.bench, self.casebooks, self.opening, self.saving)
-        self.reporting = Reporting(self.bench)
-        self.marking = Marking(self.bench)
-        self.tools = tools = Tools.of(self.bench, self.marking)
-        self.coursing = Coursing(self.bench)
-        self.strengthening = Strengthening(self.bench, self.coursing)
-        self.rehearsing_noise = RehearsingNoise(self.bench, self.coursing)
-        self.settling = Settling(self.bench)
-        self.listening = Listening(self.bench, self.mending, tools.trying, self.coursing, output)
-        self.looking = Looking(self.bench, self.surveying, self.listening)
-        self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
-        self.listening.leads_ms = settings.leads_ms()
-        self.outlining = Outlining(self.bench, self.mending, self.listening, self.surveying, tools.handwork)
-        self.lifting_out = LiftingOut(self.bench, self)
-        self.linking = Linking(self.bench)
-        self.regimens = Regimens(self.bench)
-        self.listening.mix_for = self.linking.mix_for
-        self.linking.written.connect(lambda path: self.opening.open([path]))
-        self.linking.copied.connect(self.opening.open)
-        self.channel_lanes = ChannelLanes(self.bench, self.linking)
-        self.channel_lanes.written.connect(
-            lambda paths: self.opening.open(paths, lambda: self.channel_lanes.link(paths))
-        )
-        self.linking.found.connect(self.mending.offer_for_selection)
-        self.viewing = Viewing(
-            self.bench, self.mending, tools.trying, self.listening, self.marking, tools.selecting, self.coursing
-        )
-        self.picturing = Picturing(self.bench, self.viewing)
-        self._workers: tuple[tuple[str, _Working], ...] = (
-            ("Surveying", self.surveying),
-            ("Mending", self.mending),
-            ("Mending", self.lifting),
-            ("Rehearsing", self.rehearsing),
-            ("Rehearsing", self.rehearsing_noise),
-            ("First look", self.looking),
-            ("Reporting", self.reporting),
-            ("Working by hand", tools.handwork),
-            ("Areas", self.outlining),
-            ("Lifting out", self.lifting_out),
-            ("Lanes", self.linking),
-            ("Lanes", self.channel_lanes),
-            ("Regimen", self.regimens),
-            ("Measuring", self.coursing),
-            ("Settling", self.settling),
-            ("Saving", self.saving),
-        )
-        """What runs beside the window, and what it is called: the first with a job is told of, Esc stops them all."""
         self._ledger_is_open = False
         self.guide: GuideDialog | None = None
-        hand_dialogs = HandDialogs(self.bench, tools, self.listening, self)
-        self._file_dialogs = FileDialogs(
-            self.bench,
-            self.opening,
-            self.casebooks,
-            self.saving,
-            self.marking,
-            self.reporting,
-            self.listing_out,
-            tools.reviewing,
-            self,
-        )
-        self._mend_dialogs = MendDialogs(
-            self.bench,
-            self.mending,
-            self.rehearsing,
-            self.rehearsing_noise,
-            self.looking,
-            self.listening,
-            self.marking,
-            lambda: self.theme,
-            self,
-        )
-        self.regimen_dialogs = RegimenDialogs(self.bench, self.regimens, self)
-        table = command_table(
-            self.bench,
-            self.surveying,
-            self.mending,
-            self.rehearsing,
-            self.looking,
-            self.lifting,
-            self.marking,
-            self.listening,
-            self.saving,
-            self.putting_back,
-            self.viewing,
-            self.coursing,
-            self.strengthening,
-            self.rehearsing_noise,
-            self.settling,
-            tools,
-            spectral_commands(self.bench, self.viewing.spectral, lambda: self.passage.fit_spectrum()),
-            area_commands(
-                self.bench,
-                self.outlining,
-                self.viewing.spectral,
-                self.lifting_out,
-                AreaDialogs(self.bench, self.outlining, self.marking, self),
-            ),
-            lane_commands(
-                self.bench,
-                self.linking,
-                self.channel_lanes,
-                lambda: open_fellows(self.bench, self.linking, self.opening),
-                lambda: ask_offset(self.linking, self),
-                lambda: ask_rate(self.bench, self),
-                lambda: ask_gain(self.linking, self),
-                lambda: ask_joined(self.bench, self.channel_lanes, self),
-            ),
-            picture_commands(self.bench, self.picturing),
-            regimen_commands(self.bench, self.regimens, self.regimen_dialogs),
-            self,
-            self._file_dialogs,
-            self._mend_dialogs,
-            hand_dialogs,
-        )
-        self.actions_ = Actions(table, self)
+        self.controllers = c = Controllers(output, self)
+        self.bench, self.tools, self.viewing = c.bench, c.tools, c.viewing
+        self.surveying, self.mending, self.lifting, self.rehearsing = c.surveying, c.mending, c.lifting, c.rehearsing
+        self.coursing, self.looking, self.outlining, self.linking = c.coursing, c.looking, c.outlining, c.linking
+        self.listening, self.regimens, self.picturing = c.listening, c.regimens, c.picturing
+        self.casebooks, self.opening, self.saving, self.putting_back = c.casebooks, c.opening, c.saving, c.putting_back
+        dialogs = AllDialogs(c, lambda: self.theme, self)
+        self.regimen_dialogs = dialogs.regimens
+        self.actions_ = Actions(command_table(c, dialogs, self), self)
         self.actions_.fill(self.menuBar())
         self._menus = WorkMenus(self, lambda path: self.open([path]))
         self._menus.put_into(self.menuBar().actions()[0].menu(), self.actions_.actions["demo"])
-        self.loupe = LoupeStrip(self.viewing, tools.drawing, self._loupe_buttons())
-        self.passage = passage = PassageStrip(self.viewing)
-        self.strips: list[Strip] = [WholeStrip(self.viewing), passage, self.loupe]
-        passage.tools = [
-            CarriedCopy(passage, tools.pasting),
-            AreaTool(passage, self.outlining),
-            StrengthLine(passage, self.strengthening),
-            LevelLine(passage, tools.levelling),
-            FadeCorners(passage, tools.handwork),
-        ]
-        self.loupe.tools = [CarriedCopy(self.loupe, tools.pasting)]
-        for strip in self.strips:
-            strip.menu_wanted.connect(self._show_menu)
-        self.lanes = LanesPanel(self.bench, self.linking)
-        self.seam_desk = SeamDesk(tools.seaming, self.listening)
-        self.picture = PicturePane(
-            self.bench,
-            self.picturing,
-            [self._button("picture_back", "◂"), self._button("picture_on", "▸")],
-        )
-        self.docket = Docket(self.bench, self.surveying, self._button("survey", "Survey  F5"))
-        finding = Treatment(
-            self.bench,
-            self.mending,
-            {
-                "mend": self._button("mend", "Mend  Enter", accent=True),
-                "keep": self._button("keep", "Keep  K"),
-                "mend_all": self._button("mend_all", "Mend all alike…"),
-                "put_back": self._button("put_back", "Put back and close  F2" if is_round_trip else "Put back  F2"),
-                "save": self._button("save", "Save a copy…"),
-                "adjust": self._button("adjust", "Settings  ⇧E"),
-                "lay": self._button("lay_for_finding", "Lay it over all  Alt+Enter", accent=True),
-            },
-        )
-        names = {
-            "splice": "Splice out  ⌫", "keep_length": "Fill  ⇧⌫", "seam_desk": "Seam desk  W",
-            "carry": "Carry a copy  P", "fit": "Fit it  ⇧P", "drop": "Drop it  Enter", "level_curve": "Curve  Ctrl+G",
-            "fade_in": "In  I", "fade_out": "Out  O", "soften": "Soften the edges  ⇧I",
-            "keep_only": "Keep only this  Ctrl+K", "exact_length": "Exact length…  Ctrl+L",
-            "loop_check": "Loop check  ⇧L",
-        }  # fmt: skip
-        by_hand = ByHand(
-            self.bench, tools.selecting, tools.handwork, tools.pasting, tools.levelling,
-            {name: self._button(name, text) for name, text in names.items()},
-        )  # fmt: skip
-        seam = SeamPage(
-            self.bench,
-            tools.seaming,
-            {
-                "make": self._button("mend", "Make it  Enter", accent=True),
-                "leave": self._button("stop", "Leave it  Esc"),
-            },
-        )
-        course = CoursePage(
-            self.bench,
-            self.coursing,
-            {"carry": self._button("carry_step", "Carry it here  Alt+P"), "back": self._button("course", "Done  F3")},
-            [self.actions_.actions[name] for name in (*(name for name, *_ in ADDING), "lay_print", "lay_hum_print")],
-        )
-        self.treatment = ContextPanel(
-            self.bench, tools, self.mending, self.coursing, finding, by_hand, seam, course,
-            MadePage(self.bench, self.lifting), self.lifting,
-        )  # fmt: skip
-        hand_dialogs.panel, hand_dialogs.loupe = self.treatment, self.loupe
-        self.header = Header(self.bench, self.listening, self.actions_.actions)
-        self.notices = NoticeBar(self.bench)
-        self.ledger = Ledger(
-            self.bench,
-            self.lifting,
-            {
-                "switch": self._button("switch", "Switch  X"),
-                "settings": self._button("settings", "Settings…  E"),
-                "lift_off": self._button("lift_off", "Lift off  Del"),
-                "seam": self._button("reopen_seam", "Seam desk"),
-            },
-        )
-        self.review = LevelReview(
-            self.bench,
-            self.tools.reviewing,
-            [
-                self._button("next_part", "Next to level  Shift+F4"),
-                self._button("level_part", "Level it  Ctrl+Enter"),
-                self._button("review_out", "Write…"),
-            ],
-        )
-        self.status = StatusLine(
-            self.bench, self.viewing, self.listening, self.tools.selecting, self._button("ledger", "Ledger")
-        )
-        self.status.stop.clicked.connect(self.stop_jobs)
-        self.status.pictures_a_second = lambda: self.picturing.rate or settings.pictures_a_second()
-        first_steps = [self._button("open", "Open…  Ctrl+O", True), self._button("demo", "Open the demo")]
+        self.parts = parts = Parts(c, self.actions_, is_round_trip)
+        self.strips, self.passage, self.loupe, self.lanes = parts.strips, parts.passage, parts.loupe, parts.lanes
+        self.seam_desk, self.picture, self.docket = parts.seam_desk, parts.picture, parts.docket
+        self.treatment, self.review, self.ledger = parts.treatment, parts.review, parts.ledger
+        self.header, self.notices, self.status = parts.header, parts.notices, parts.status
+        dialogs.hand.panel, dialogs.hand.loupe = self.treatment, self.loupe
         self._arrangement = Arrangement(
             self.header, self.notices, self.strips, self.lanes, self.seam_desk, self.picture, self.docket,
-            self.treatment, self.review, self.ledger, self.status, first_steps,
+            self.treatment, self.review, self.ledger, self.status, parts.first_steps,
         )  # fmt: skip
         self.setCentralWidget(self._arrangement)
-        self._connect()
+        self._connect(dialogs)
         self._remember()
         self._apply_theme()
 
     # The window's parts.
 
-    def _button(self, name: str, text: str, accent: bool = False) -> QPushButton:
-        """Return a button for a command, which is enabled and explained as the command is."""
-        action = self.actions_.actions[name]
-        button = QPushButton(text)
-        button.setProperty("accent", accent)
-        button.setAutoDefault(False)
-        button.clicked.connect(action.trigger)
-
-        def follow() -> None:
-            button.setEnabled(action.isEnabled())
-            button.setToolTip(action.toolTip())
-
-        action.changed.connect(follow)
-        follow()
-        return button
-
-    def _connect(self) -> None:
+    def _connect(self, dialogs: AllDialogs) -> None:
+        controllers = self.controllers
         self._soon = Soon(self, self._refresh)
-        for signal in (
-            self.bench.recording_changed,
-            self.bench.recordings_changed,
-            self.bench.edited,
-            self.bench.learned,
-            self.bench.findings_changed,
-            self.bench.focus_changed,
-            self.bench.place_changed,
-            self.surveying.changed,
-            self.mending.changed,
-            self.rehearsing.changed,
-            self.rehearsing_noise.changed,
-            self.looking.changed,
-            self.mending.offers_changed,
-            self.lifting.changed,
-            self.marking.changed,
-            self.listening.changed,
-            self.saving.changed,
-            self.coursing.changed,
-            self.reporting.changed,
-            self.tools.selecting.changed,
-            self.tools.handwork.changed,
-            self.outlining.changed,
-            self.lifting_out.changed,
-            self.linking.changed,
-            self.channel_lanes.changed,
-            self.regimens.changed,
-            self.bench.lanes_changed,
-            self.viewing.spectral.changed,
-            self.tools.drawing.changed,
-            self.tools.pasting.changed,
-            self.tools.levelling.changed,
-            self.strengthening.changed,
-            self.tools.seaming.changed,
-            self.tools.seaming.desk_changed,
-            self.tools.trying.changed,
-            self.tools.reviewing.changed,
-            self.listing_out.changed,
-        ):
+        for signal in controllers.changes:
             signal.connect(self._soon.ask)
+        for signal in controllers.progresses:
+            signal.connect(self.status.show_progress)
+        self.status.stop.clicked.connect(controllers.stop)
         self.tools.seaming.desk_changed.connect(self._show_desk)
         panel = self.treatment
         for page in (panel.finding, panel.by_hand, panel.seam, panel.course, panel.made):
             page.left.connect(self._free_keyboard)
-        for working in (
-            self.surveying,
-            self.mending,
-            self.rehearsing,
-            self.rehearsing_noise,
-            self.looking,
-            self.saving,
-            self.coursing,
-            self.settling,
-            self.reporting,
-            self.outlining,
-            self.linking,
-            self.channel_lanes,
-            self.regimens,
-            self.tools.reviewing,
-        ):
-            working.progressed.connect(self.status.show_progress)
-        self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
-        self.opening.find_wanted.connect(self._file_dialogs.ask_find)
-        self.opening.loaded.connect(self.marking.offer_cues)
-        self.opening.loaded.connect(self.settling.tell_of_other_sound)
-        self.casebooks.changed.connect(self._soon.ask)
+        for strip in self.strips:
+            strip.menu_wanted.connect(self._show_menu)
+        self.opening.find_wanted.connect(dialogs.files.ask_find)
         self.putting_back.put_back_done.connect(self._close_trip)
-
-    def _loupe_buttons(self) -> list[QPushButton]:
-        """Return the small buttons in the Loupe's title: what can be done to single samples."""
-        buttons = []
-        for name, text in (("pen", "Draw  D"), ("redraw_curve", "Curve  Y"), ("redraw_line", "Straight  ⇧Y")):
-            button = self._button(name, text)
-            button.setProperty("role", "plain")
-            button.setFixedHeight(TITLE_HEIGHT - 1)
-            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            action = self.actions_.actions[name]
-            if action.isCheckable():
-                button.setCheckable(True)
-                action.toggled.connect(button.setChecked)
-                button.clicked.connect(lambda _, button=button, action=action: button.setChecked(action.isChecked()))
-            buttons.append(button)
-        return buttons
 
     def _free_keyboard(self) -> None:
         """Give the keyboard back to the strips, so that keys are commands again."""
@@ -484,7 +130,7 @@ class BenchWindow(QMainWindow):
         self.actions_.refresh()
         if self._arrangement.show_recording(self.bench.work is not None) and self.bench.work:
             self.strips[1].setFocus()
-        self.status.show_job(self.job_title())
+        self.status.show_job(self.controllers.job_title)
         play = self.actions_.actions["play"]
         name = "stop" if self.listening.is_playing else "play"
         if play.property("shown") != (name, self.theme.name):
@@ -502,18 +148,7 @@ class BenchWindow(QMainWindow):
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         themes.apply(application, self.theme)
-        parts: tuple[_Themed, ...] = (
-            *self.strips,
-            self.lanes,
-            self.picture,
-            self.seam_desk,
-            self.docket,
-            self.treatment,
-            self.review,
-        )
-        for part in parts:
-            part.set_theme(self.theme)
-        self.header.meter.theme = self.theme
+        self.parts.set_theme(self.theme)
         for name, command in self.actions_.commands.items():
             if command.icon:
                 self.actions_.actions[name].setIcon(
@@ -654,6 +289,10 @@ class BenchWindow(QMainWindow):
             "Sans (SIL Open Font License). Icons: Lucide (ISC).</p>",
         )
 
+    def fit_spectrum(self) -> None:
+        """Have the spectrogram show levels from what is faint in view to what is loudest."""
+        self.passage.fit_spectrum()
+
     def toggle_docket(self) -> None:
         """Show or hide the docket."""
         self.docket.setVisible(self.docket.isHidden())
@@ -723,19 +362,6 @@ class BenchWindow(QMainWindow):
         """Whether the dark theme is on."""
         return self.theme is themes.DUSK
 
-    def stop_jobs(self) -> None:
-        """Leave what is being tried by hand; else stop what is under way."""
-        if self.tools.leave():
-            return
-        if self.outlining.holds and not self.job_title():
-            self.outlining.leave()
-            return
-        if self.strengthening.holds:
-            self.strengthening.leave()
-            return
-        for _, working in self._workers:
-            working.stop()
-
     def ask_sound(self) -> None:
         """Ask for the sound output and the leads of loops."""
         choice, listening = settings.output_choice(), self.listening
@@ -747,20 +373,10 @@ class BenchWindow(QMainWindow):
                 settings.set_output_choice(dialog.choice)
                 listening.use_output(dialog.choice)
 
-    def can_stop(self) -> bool:
-        """Whether something is under way, or being tried."""
-        holding = self.tools, self.strengthening, self.outlining
-        return bool(self.job_title()) or any(one.holds for one in holding)
-
-    def job_title(self) -> str:
-        """Return what is under way, or nothing."""
-        return next((title for title, working in self._workers if working.job), "")
-
     def is_settled(self) -> bool:
         """Whether all that was begun is done and drawn."""
-        visible = [strip for strip in self.strips if strip.isVisible()]
-        is_at_rest = self.bench.jobs.is_idle and self.coursing.rendering.is_idle and self.seam_desk.is_idle
-        return is_at_rest and self.lanes.is_idle and self.picturing.is_idle and all(strip.is_idle for strip in visible)
+        is_at_rest = self.bench.jobs.is_idle and self.coursing.rendering.is_idle and self.picturing.is_idle
+        return is_at_rest and self.parts.is_drawn
 
     # Qt's events.
 
@@ -822,11 +438,8 @@ class BenchWindow(QMainWindow):
         self.putting_back.close()
         self.coursing.close()
         self.bench.jobs.cancel_all()
-        for strip in self.strips:
-            strip.close_renderer()
-        self.lanes.close_renderer()
+        self.parts.close_renderers()
         self.picturing.close()
-        self.seam_desk.close_renderer()
         for work in self.bench.works:
             work.recording.close()
         self.casebooks.close()

@@ -2,27 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.channel_lanes import ChannelLanes
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.bench.picture import Picturing
 from umbrick.ui.commands.command import Command
+from umbrick.ui.dialogs.lane_dialogs import LaneDialogs
 
 _MENU = "Lanes"
 
 
-def lane_commands(
-    bench: Bench,
-    linking: Linking,
-    channel_lanes: ChannelLanes,
-    open_fellows: Callable[[], None],
-    ask_offset: Callable[[], None],
-    ask_rate: Callable[[], None],
-    ask_gain: Callable[[], None],
-    ask_joined: Callable[[], None],
-) -> list[Command]:
+def lane_commands(bench: Bench, linking: Linking, channel_lanes: ChannelLanes, dialogs: LaneDialogs) -> list[Command]:
     """Return the commands of the menu for lanes."""
     no_set = linking.reason_without_set
 
@@ -37,13 +27,13 @@ def lane_commands(
         Command("link", _MENU, "Link recordings to this one", "Find which open recordings are of this event and how they lie, and put them on one clock",
                 linking.link, ("Ctrl+Shift+A",), linking.reason_not_to_link),
         Command("open_fellows", _MENU, "Open and link what is named alike", "Open the files beside this one whose names differ just in a number or letter at the end, and link them",
-                open_fellows, (), nothing_open),
+                dialogs.open_fellows, (), nothing_open),
         Command("channels_as_lanes", _MENU, "Channels as lanes", "Write each channel of this recording as a file of its own, open them, and link them",
                 channel_lanes.split, (), channel_lanes.reason_not_to_split),
-        Command("lanes_as_channels", _MENU, "Lanes into one file…", "Write what all lanes have in common as the channels of one file", ask_joined, (),
+        Command("lanes_as_channels", _MENU, "Lanes into one file…", "Write what all lanes have in common as the channels of one file", dialogs.ask_joined, (),
                 channel_lanes.reason_not_to_join),
         Command("unlink", _MENU, "Unlink", "Have each be a recording of its own again", linking.unlink, (), no_set),
-        Command("lane_offset", _MENU, "Offset of this lane…", "Type how much earlier than the first recording this one starts", ask_offset, (),
+        Command("lane_offset", _MENU, "Offset of this lane…", "Type how much earlier than the first recording this one starts", dialogs.ask_offset, (),
                 linking.reason_not_to_shift),
         Command("take_drift_out", _MENU, "Take the drift out…", "Write and open a copy of this lane that runs on the clock of the first",
                 linking.take_drift_out, (), linking.reason_not_to_steady),
@@ -62,12 +52,12 @@ def lane_commands(
         Command("solo", _MENU, "Solo", "Hear only this lane", solo, ("Ctrl+Shift+X",), no_set,
                 lambda: bool(linking.lane and linking.lane.is_solo)),
         Command("lane_gain", _MENU, "Gain of this lane…", "Type how much louder or softer this lane is heard; the recording stays as it is",
-                ask_gain, (), no_set),
+                dialogs.ask_gain, (), no_set),
         Command("show_lanes", _MENU, "Show the lanes", "Show all lanes below the Passage, or do not", linking.set_shows_lanes,
                 ("Alt+Shift+B",), no_set, lambda: linking.shows_lanes),
         Command("hold_length", _MENU, "Hold the length", "Let nothing change the length of this recording, nor of those linked to it",
                 linking.hold_length, ("Alt+Shift+C",), nothing_open, linking.holds_length, separated=True),
-        Command("picture_rate", _MENU, "Pictures a second…", "Type how many pictures a second there are where no video tells", ask_rate),
+        Command("picture_rate", _MENU, "Pictures a second…", "Type how many pictures a second there are where no video tells", dialogs.ask_rate),
     ]  # fmt: skip
 
 

@@ -2,42 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from typing import Protocol
 
 from umbrick.core.survey.finding import State
 from umbrick.playback.programme import Hearing
-from umbrick.ui.bench.bench import Bench
-from umbrick.ui.bench.coursing import Coursing
-from umbrick.ui.bench.lifting import Lifting
-from umbrick.ui.bench.listening import Listening
-from umbrick.ui.bench.looking import Looking
-from umbrick.ui.bench.marking import Marking
-from umbrick.ui.bench.mending import Mending
-from umbrick.ui.bench.rehearsing import Rehearsing
-from umbrick.ui.bench.rehearsing_noise import RehearsingNoise
-from umbrick.ui.bench.settling import Settling
-from umbrick.ui.bench.surveying import Surveying
-from umbrick.ui.bench.viewing import LEVEL_STEP, Viewing
+from umbrick.ui.bench.viewing import LEVEL_STEP
+from umbrick.ui.commands.areas import area_commands, spectral_commands
 from umbrick.ui.commands.command import Command, always
 from umbrick.ui.commands.course import course_commands
 from umbrick.ui.commands.hand import hand_commands, selection_commands
-from umbrick.ui.dialogs.file_dialogs import FileDialogs
-from umbrick.ui.dialogs.hand_dialogs import HandDialogs
-from umbrick.ui.dialogs.mend_dialogs import MendDialogs
-from umbrick.ui.files.putting_back import PuttingBack
-from umbrick.ui.files.saving import Saving
+from umbrick.ui.commands.lanes import lane_commands, picture_commands
+from umbrick.ui.commands.regimens import regimen_commands
+from umbrick.ui.controllers import Controllers
+from umbrick.ui.dialogs.all_dialogs import AllDialogs
 from umbrick.ui.hand.levelling import Levelling
 from umbrick.ui.hand.strengthening import Strengthening
-from umbrick.ui.hand.tools import Tools
 from umbrick.ui.strips.strip import ZOOM_STEP
 
 _CANDIDATES = 5
 """Of candidates, and of seams that the desk proposes."""
 
 
-class Dialogs(Protocol):
-    """What the window does for commands that ask something first, or change the window itself."""
+class WindowDoings(Protocol):
+    """What the window does for commands that change the window itself."""
 
     def open_demo(self) -> None: ...
     def close_recording(self) -> None: ...
@@ -57,42 +45,19 @@ class Dialogs(Protocol):
     def is_ledger_open(self) -> bool: ...
     def toggle_dusk(self) -> None: ...
     def is_dusk(self) -> bool: ...
-    def stop_jobs(self) -> None: ...
-    def can_stop(self) -> bool: ...
-    def job_title(self) -> str: ...
     def ask_sound(self) -> None: ...
     def focus_search(self) -> None: ...
     def toggle_review(self) -> None: ...
+    def fit_spectrum(self) -> None: ...
 
 
-def command_table(
-    bench: Bench,
-    surveying: Surveying,
-    mending: Mending,
-    rehearsing: Rehearsing,
-    looking: Looking,
-    lifting: Lifting,
-    marking: Marking,
-    listening: Listening,
-    saving: Saving,
-    putting_back: PuttingBack,
-    viewing: Viewing,
-    coursing: Coursing,
-    strengthening: Strengthening,
-    rehearsing_noise: RehearsingNoise,
-    settling: Settling,
-    tools: Tools,
-    spectral: Sequence[Command],
-    areas: Sequence[Command],
-    lanes: Sequence[Command],
-    pictures: Sequence[Command],
-    regimens: Sequence[Command],
-    dialogs: Dialogs,
-    files: FileDialogs,
-    mends: MendDialogs,
-    hand_dialogs: HandDialogs,
-) -> list[Command]:
+def command_table(controllers: Controllers, dialogs: AllDialogs, window: WindowDoings) -> list[Command]:
     """Return the table."""
+    c = controllers
+    bench, tools, mending, lifting = c.bench, c.tools, c.mending, c.lifting
+    surveying, viewing, listening, marking = c.surveying, c.viewing, c.listening, c.marking
+    coursing, strengthening, saving, putting_back = c.coursing, c.strengthening, c.saving, c.putting_back
+    files, mends = dialogs.files, dialogs.mends
     seaming, levelling = tools.seaming, tools.levelling
 
     def nothing_open() -> str:
@@ -138,10 +103,10 @@ def command_table(
         return "" if seaming.desk is not None else "Open the seam desk first (W)."
 
     def can_stop() -> str:
-        return "" if dialogs.can_stop() else "Nothing is under way."
+        return "" if c.can_stop else "Nothing is under way."
 
     def close() -> None:
-        dialogs.close()
+        window.close()
 
     def line_with_node() -> Levelling | Strengthening | None:
         lines = (line for line in (strengthening, levelling) if line.is_shown and line.chosen is not None)
@@ -227,7 +192,7 @@ def command_table(
         return nothing_open() or ("A file is being written." if saving.job else "")
 
     def reporting_now() -> str:
-        return nothing_open() or ("Other work is under way (Esc stops it)." if dialogs.job_title() else "")
+        return nothing_open() or ("Other work is under way (Esc stops it)." if c.job_title else "")
 
     def zoom_passage(factor: float) -> Callable[[], None]:
         def run() -> None:
@@ -296,12 +261,12 @@ def command_table(
 
     return [
         Command("open", "&Recording", "Open…", "Open recordings from files", files.ask_open, ("Ctrl+O",)),
-        Command("demo", "&Recording", "Open the demo", "Open the demo recordings", dialogs.open_demo),
+        Command("demo", "&Recording", "Open the demo", "Open the demo recordings", window.open_demo),
         Command("save", "&Recording", "Save a copy…", "Save the mended recording as a file", files.ask_save,
                 ("Ctrl+S",), saving_now, separated=True),
         Command("save_selection", "&Recording", "Save the selection…", "Save the selection as a file of its own",
                 files.ask_save_selection, ("Ctrl+Alt+S",), lambda: saving_now() or no_selection()),
-        Command("put_back", "&Recording", "Put back in place and close" if dialogs.is_round_trip() else "Put back in place",
+        Command("put_back", "&Recording", "Put back in place and close" if window.is_round_trip() else "Put back in place",
                 "Put the mended sound in place of the recording's file, in one step; the old file is kept",
                 putting_back.put_back, ("F2",), putting_back.reason_against),
         Command("bring_back", "&Recording", "Bring the old file back", "Put the kept old file back in its place",
@@ -313,7 +278,7 @@ def command_table(
         Command("name_casebook", "&Recording", "Save casebook as…",
                 "Keep findings, mends and undo of all open recordings in one file of your choice",
                 files.ask_name_casebook, ("Ctrl+Shift+S",), nothing_open),
-        Command("close", "&Recording", "Close", "Take this recording off the bench", dialogs.close_recording,
+        Command("close", "&Recording", "Close", "Take this recording off the bench", window.close_recording,
                 ("Ctrl+W",), nothing_open),
         Command("quit", "&Recording", "Quit", "Close Umbrick", close, ("Ctrl+Q",), separated=True),
         Command("undo", "&Edit", "Undo", "Take back the last step", undo, ("Ctrl+Z",), nothing_to_undo, icon="undo-2",
@@ -326,17 +291,17 @@ def command_table(
         Command("switch", "&Edit", "Switch the chosen mends", "Switch the mends chosen in the ledger off, or on again",
                 lifting.switch, ("X",), nothing_chosen),
         Command("settings", "&Edit", "Settings of the chosen mend", "Compute the mend chosen in the ledger again, with other settings",
-                dialogs.show_settings_of_mend, ("E",), lifting.reason_not_to_change),
+                window.show_settings_of_mend, ("E",), lifting.reason_not_to_change),
         Command("reopen_seam", "&Edit", "Seam desk of the chosen splice", "Lay a splice made earlier on the seam desk again",
                 reopen, ("Shift+W",), lifting.reason_not_to_reopen),
         Command("lift_off", "&Edit", "Lift off the chosen mends", "Take the mends chosen in the ledger out, as if they had never been made",
                 delete, ("Del",), nothing_to_delete),
-        *selection_commands(bench, tools, hand_dialogs),
-        *hand_commands(bench, tools, hand_dialogs),
-        *areas,
-        *lanes,
-        *pictures,
-        *regimens,
+        *selection_commands(bench, tools, dialogs.hand),
+        *hand_commands(bench, tools, dialogs.hand),
+        *area_commands(bench, c.outlining, viewing.spectral, c.lifting_out, dialogs.areas),
+        *lane_commands(bench, c.linking, c.channel_lanes, dialogs.lanes),
+        *picture_commands(bench, c.picturing),
+        *regimen_commands(bench, c.regimens, dialogs.regimens),
         Command("zoom_in", "&View", "Zoom in (Passage)", "Zoom the Passage in about the cursor",
                 zoom_passage(1 / ZOOM_STEP**2), ("+", "="), nothing_open),
         Command("zoom_out", "&View", "Zoom out (Passage)", "Zoom the Passage out about the cursor",
@@ -353,7 +318,7 @@ def command_table(
                 lambda: viewing.magnify(1 / LEVEL_STEP), ("Ctrl+PgDown",), not_magnified),
         Command("fit_levels", "&View", "Fit levels to what is in view", "Magnify the Passage so that its loudest sample in view just fits",
                 viewing.fit_wanted.emit, ("Alt+0",), nothing_open),
-        *spectral,
+        *spectral_commands(bench, viewing.spectral, window.fit_spectrum),
         Command("loupe_in", "&View", "Zoom in (Loupe)", "Show fewer samples in the Loupe", zoom_loupe(1 / ZOOM_STEP**2),
                 ("Ctrl++", "Ctrl+="), nothing_open, separated=True),
         Command("loupe_out", "&View", "Zoom out (Loupe)", "Show more samples in the Loupe", zoom_loupe(ZOOM_STEP**2),
@@ -375,19 +340,19 @@ def command_table(
                 lambda: seaming.slide_to_match(-1), ("Ctrl+Left",), no_desk),
         Command("match_right", "&View", "Seam desk: next match", "Slide to the next matching zero crossing",
                 lambda: seaming.slide_to_match(1), ("Ctrl+Right",), no_desk),
-        Command("ledger", "&View", "Ledger", "Open or shut the list of all mends", dialogs.toggle_ledger, ("F6",),
-                nothing_open, dialogs.is_ledger_open, separated=True),
-        Command("docket", "&View", "Docket", "Show or hide the docket", dialogs.toggle_docket, ("F7",)),
-        Command("treatment", "&View", "Treatment", "Show or hide the treatment panel", dialogs.toggle_treatment, ("F8",)),
-        Command("dusk", "&View", "Dusk", "Dark colours for a dark room", dialogs.toggle_dusk, ("F9",),
-                checked=dialogs.is_dusk),
+        Command("ledger", "&View", "Ledger", "Open or shut the list of all mends", window.toggle_ledger, ("F6",),
+                nothing_open, window.is_ledger_open, separated=True),
+        Command("docket", "&View", "Docket", "Show or hide the docket", window.toggle_docket, ("F7",)),
+        Command("treatment", "&View", "Treatment", "Show or hide the treatment panel", window.toggle_treatment, ("F8",)),
+        Command("dusk", "&View", "Dusk", "Dark colours for a dark room", window.toggle_dusk, ("F9",),
+                checked=window.is_dusk),
         Command("survey", "&Survey", "Survey", "Measure the recording and list its faults", surveying.start, ("F5",),
                 surveying_now),
         Command("survey_selection", "&Survey", "Survey the selection", "Measure just the selection again",
                 surveying.start_selection, ("Shift+F5",), not_surveyable),
         Command("first_look", "&Survey", "First look…",
                 "Draft a treatment of all of it: each step with its reason, switched and heard before anything is done",
-                looking.start, ("Ctrl+F5",), looking.reason_against),
+                c.looking.start, ("Ctrl+F5",), c.looking.reason_against),
         Command("next", "&Survey", "Next finding", "Go to the next open finding, or the next few that belong together",
                 lambda: bench.focus_neighbour(1), ("N",), no_findings, separated=True),
         Command("previous", "&Survey", "Previous finding", "Go to the open finding before, or the few that belong together",
@@ -402,11 +367,11 @@ def command_table(
                 lambda: listening.set_listens_on_arrival(not listening.listens_on_arrival), ("Ctrl+Shift+N",), always,
                 lambda: listening.listens_on_arrival),
         Command("show_only", "&Survey", "Show only…", "Sift the docket by words, state or confidence",
-                dialogs.focus_search, ("Ctrl+F",), nothing_surveyed, separated=True),
+                window.focus_search, ("Ctrl+F",), nothing_surveyed, separated=True),
         Command("worst_first", "&Survey", "Worst first", "List the worst findings of each kind first, not the earliest",
                 lambda: bench.set_worst_first(not bench.worst_first), ("Ctrl+J",), nothing_surveyed, lambda: bench.worst_first),
         Command("review", "&Survey", "Level review", "The recording's parts side by side: too quiet, too loud, sticking out",
-                dialogs.toggle_review, ("F4",), nothing_open, lambda: tools.reviewing.is_open, separated=True),
+                window.toggle_review, ("F4",), nothing_open, lambda: tools.reviewing.is_open, separated=True),
         Command("next_part", "&Survey", "Next part to level", "Go to the next part that is far from the others",
                 tools.reviewing.next_remarkable, ("Shift+F4",), no_parts),
         Command("level_part", "&Survey", "Level the part", "Change the chosen part's level by what is proposed, with ramps",
@@ -424,11 +389,11 @@ def command_table(
                 "Offer fillings for what is selected, though nothing was found there: bridges, donors, closing up",
                 mending.offer_for_selection, ("Ctrl+B",), no_selection),
         Command("adjust", "&Mend", "Settings of the candidate", "Show what the chosen candidate is made with; what is typed computes it again",
-                dialogs.toggle_settings, ("Shift+E",),
+                window.toggle_settings, ("Shift+E",),
                 mending.reason_not_to_adjust, lambda: mending.shows_settings),
         Command("rehearse", "&Mend", "Which works best here?",
                 "Plant this fault where the recording is clean, mend it in every way, and compare with what was there",
-                rehearsing.start, ("Ctrl+Shift+B",), rehearsing.reason_against),
+                c.rehearsing.start, ("Ctrl+Shift+B",), c.rehearsing.reason_against),
         Command("keep", "&Mend", "Keep", "Leave this finding as it is, on purpose", bench.keep, ("K",), not_keepable),
         Command("mend_all", "&Mend", "Mend all like this…", "Mend all open findings of this kind, with exceptions",
                 mends.ask_mend_all, ("Shift+Enter", "Shift+Return"), no_findings),
@@ -440,9 +405,9 @@ def command_table(
                     choose(index), (str(index + 1),), no_offer(index), separated=index == 0)
             for index in range(_CANDIDATES)
         ),
-        Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", dialogs.stop_jobs,
+        Command("stop", "&Mend", "Stop", "Stop the work that is under way, or leave what is being tried", c.stop,
                 ("Esc",), can_stop, separated=True),
-        *course_commands(coursing, strengthening, rehearsing_noise, settling, dialogs.toggle_course, dialogs.ask_course_room),
+        *course_commands(coursing, strengthening, c.rehearsing_noise, c.settling, window.toggle_course, window.ask_course_room),
         Command("set_marker", "Mar&kers", "Set a marker", "Mark the selection, the playhead or the cursor", set_marker, ("T",),
                 nothing_open),
         Command("name_marker", "Mar&kers", "Name and note…", "Give the chosen marker a name and a note",
@@ -494,13 +459,13 @@ def command_table(
         Command("crawl_back", "&Listen", "Crawl backward", "Hold to play backward at a crawl", scrub(-1, crawls=True),
                 ("Alt+,",), nothing_open),
         Command("crawl_on", "&Listen", "Crawl forward", "Hold to play at a crawl", scrub(1, crawls=True), ("Alt+.",), nothing_open),
-        Command("sound", "&Listen", "Sound…", "Which output, how soon it is heard, and the leads of loops", dialogs.ask_sound,
+        Command("sound", "&Listen", "Sound…", "Which output, how soon it is heard, and the leads of loops", window.ask_sound,
                 ("Ctrl+Shift+O",), separated=True),
         Command("follow", "&Listen", "Follow the playhead", "Move the Passage along while playing", toggle_follow, ("F",),
                 always, lambda: viewing.follows),
-        Command("keys", "&Help", "Keys", "Show every key on one sheet", dialogs.show_keys, ("F1",)),
+        Command("keys", "&Help", "Keys", "Show every key on one sheet", window.show_keys, ("F1",)),
         Command("find_command", "&Help", "Find a command…", "Find a command by a word of what it does; also says why it is off",
-                dialogs.find_command, ("Shift+F1",)),
-        Command("guide", "&Help", "Guide", "Read how to work with Umbrick, beside the bench", dialogs.show_guide, ("Ctrl+F1",)),
-        Command("about", "&Help", "About Umbrick", "Version and licences", dialogs.show_about),
+                window.find_command, ("Shift+F1",)),
+        Command("guide", "&Help", "Guide", "Read how to work with Umbrick, beside the bench", window.show_guide, ("Ctrl+F1",)),
+        Command("about", "&Help", "About Umbrick", "Version and licences", window.show_about),
     ]  # fmt: skip
