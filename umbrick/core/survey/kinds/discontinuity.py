@@ -9,8 +9,7 @@ from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulses.impulse_sorting import Event, EventCollector, Shape, events
 from umbrick.core.survey.impulses.swapped import Swapped, swapped
 
-_LEAST_SURE, _MOST_CLICK = 0.3, 0.97
-"""What is surer to be a click, in a scratch hundreds, is no border between pieces that changed places."""
+_LEAST_SURE = 0.3
 
 
 class DiscontinuityDetector(EventCollector):
@@ -25,7 +24,8 @@ class DiscontinuityDetector(EventCollector):
         """Collect a block's events."""
         super().feed(block)
         first = block.start - block.before
-        breaks = [(event.start + event.stop) // 2 for event in block.shared(events) if _may_be_a_break(event)]
+        likely = (event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE)
+        breaks = [(event.start + event.stop) // 2 for event in likely if not event.is_clearly_a_click]
         known = sorted({*(at for at in self._recent if at >= first), *breaks})
         self._recent = known
         if len(breaks) and len(known) > 2:
@@ -68,10 +68,6 @@ class DiscontinuityDetector(EventCollector):
             evidence=f"the wave breaks off and goes on from elsewhere, {best.excess_db:.0f} dB out of what is foretold",
             detail={"excess_db": round(best.excess_db, 2), "relative_db": round(best.relative_db, 2)},
         )
-
-
-def _may_be_a_break(event: Event) -> bool:
-    return sum(event.sure) >= _LEAST_SURE and event.sure[Shape.CLICK] <= _MOST_CLICK
 
 
 KIND = Kind(
