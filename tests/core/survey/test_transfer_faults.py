@@ -5,7 +5,7 @@ import pytest
 from scipy.signal import butter, sosfilt
 
 from tests.core.survey.test_kinds import NOTE, SPEECH, surveyed
-from tests.sounds import RATE, on_grid, rng
+from tests.sounds import RATE, chord, on_grid, rng
 from umbrick.core.mend.plan import carried_out, planned
 from umbrick.core.mend.remedies import remedies
 from umbrick.core.sound.source import ArraySource
@@ -52,6 +52,12 @@ def mended(sound, findings):
     version = Version.of(ArraySource(on_grid(sound, 24).astype(np.float32), RATE, "s"))
     done = carried_out(version, planned(findings, version), findings).mended
     return done.version.read_exact(0, done.version.frames)
+
+
+@pytest.mark.parametrize("samples", [1, -1])
+def test_slips_that_are_due_are_found_though_they_hardly_stand_out(samples):
+    faulty, places = slipped(0.8 * chord(16.0), samples)
+    assert [slip.start for slip in found(faulty, "slip")] == pytest.approx(places, abs=1)
 
 
 @pytest.mark.parametrize("samples", [1, -1])

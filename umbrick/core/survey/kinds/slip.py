@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -26,6 +27,12 @@ _FEWEST_REGULAR, _FEWEST_CLEAR = 3, 4
 _SLACK_FRAMES, _SLACK = 3.0, 0.002
 _MOST_MISSED = 4
 """So many in a row may have been missed."""
+
+_LATEST = 24
+"""From so many it is told, as a recording goes on, when the next one is due."""
+
+_FAINTEST_DB = -28.0
+"""How far below the sound those lie that do not stand out of it."""
 
 _AS_GOOD, _MOST_TRIED = 0.9, 400
 _REGULAR_CONFIDENCE, _IRREGULAR_CONFIDENCE = 0.97, 0.6
@@ -58,6 +65,24 @@ class SlipDetector:
             event = max(group, key=lambda event: event.excess_db)
             if event.stop - event.start <= _LONGEST_SECONDS * block.rate and (slip := _tried(block, event)):
                 self._slips.append(slip)
+        self._slips += [slip for samples in (1, -1) for slip in self._due_in(block, samples)]
+
+    def _due_in(self, block: Block, samples: int) -> Iterator[_Slip]:
+        """Yield the slips of a block that come when they are due and do not stand out of the sound there: where many
+        are known, these take the time off as well."""
+        known = np.array([slip.at for slip in self._slips if slip.samples == samples], np.int64)
+        likely = [slip.at for slip in self._slips if slip.samples == samples and slip.is_likely]
+        places = np.array(sorted(likely[-_LATEST:]), np.int64)
+        period, is_regular = regular(places)
+        if not period:
+            return
+        anchor = int(places[is_regular][-1])
+        turns = np.arange(np.ceil((block.start - anchor) / period), np.ceil((block.stop - anchor) / period))
+        for at in np.round(anchor + turns[np.abs(turns) <= _MOST_MISSED] * period).astype(np.int64).tolist():
+            if not (np.abs(known - at) <= _SLACK_FRAMES + _SLACK * period).any():
+                slip = _tried_at(block, block.mono, at, at + 1, _FAINTEST_DB)
+                if slip is not None and slip.samples == samples:
+                    yield slip
 
     def findings(self) -> list[Finding]:
         """Return the slips, if there are enough that come evenly, or that are clear."""
@@ -93,12 +118,16 @@ class SlipDetector:
 
 def _tried(block: Block, event: Event) -> _Slip | None:
     """Return the slip that an event is, if it is one."""
+    return _tried_at(block, block.samples[:, event.channel], event.start, event.stop, event.relative_db)
+
+
+def _tried_at(block: Block, wave: npt.NDArray[np.float32], start: int, stop: int, relative_db: float) -> _Slip | None:
+    """Return the slip that lies between two frames of a recording in one of a block's waves, if one does."""
     first = block.start - block.before
-    wave = block.samples[:, event.channel]
     reach = block.rate // 8
-    begin = max(0, event.start - first - reach)
-    near = wave[begin : event.stop - first + reach].astype(np.float64)
-    slip = slip_near(near, event.start - first - begin, event.stop - first - begin, block.rate)
+    begin = max(0, start - first - reach)
+    near = wave[begin : stop - first + reach].astype(np.float64)
+    slip = slip_near(near, start - first - begin, stop - first - begin, block.rate)
     if slip is None:
         return None
     over_click_db = slip.gain_db - slip.as_click_db
@@ -106,7 +135,7 @@ def _tried(block: Block, event: Event) -> _Slip | None:
         return None
     is_likely = slip.gain_db >= _GAIN_DB and over_click_db >= _OVER_CLICK_DB and slip.left_db <= _LEFT_DB
     is_clear = is_likely and slip.gain_db >= _CLEAR_GAIN_DB and over_click_db >= _CLEARLY_OVER_CLICK_DB
-    return _Slip(first + begin + slip.at, slip.samples, is_likely, is_clear, event.relative_db)
+    return _Slip(first + begin + slip.at, slip.samples, is_likely, is_clear, relative_db)
 
 
 def is_due(at: int, known: npt.NDArray[np.int64], period: float) -> bool:
