@@ -75,7 +75,6 @@ _FAINTEST_NARROW_CLICK_DB = 6.0
 _FAINTEST_BREAK_DB = -36.0
 """So far below the sound lies the corner at which a fade begins."""
 
-_CLEAR_CLICK = 0.97
 _MOST_IF_ANOTHER = 0.4
 _EDGE_SHARE = 0.12
 _APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
@@ -100,12 +99,6 @@ class Event(NamedTuple):
     def confidence(self) -> float:
         """How sure it is that it is damage of any shape."""
         return sum(self.sure) * self.left
-
-    @property
-    def is_clearly_a_click(self) -> bool:
-        """Whether it need not be tried as anything else, such as a border between pieces that changed places: in a
-        scratch there are hundreds."""
-        return self.sure[Shape.CLICK] > _CLEAR_CLICK
 
 
 def events(block: Block) -> list[Event]:

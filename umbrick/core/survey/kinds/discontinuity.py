@@ -24,8 +24,7 @@ class DiscontinuityDetector(EventCollector):
         """Collect a block's events."""
         super().feed(block)
         first = block.start - block.before
-        likely = (event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE)
-        breaks = [(event.start + event.stop) // 2 for event in likely if not event.is_clearly_a_click]
+        breaks = [(event.start + event.stop) // 2 for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE]
         known = sorted({*(at for at in self._recent if at >= first), *breaks})
         self._recent = known
         if len(breaks) and len(known) > 2:

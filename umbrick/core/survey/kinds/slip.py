@@ -57,8 +57,7 @@ class SlipDetector:
 
     def feed(self, block: Block) -> None:
         """Try the events of a block."""
-        likely = (event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE)
-        found = together([event for event in likely if not event.is_clearly_a_click])
+        found = together([event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE])
         if len(found) > _MOST_IN_A_BLOCK:
             return
         for group in found:
