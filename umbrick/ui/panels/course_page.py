@@ -193,9 +193,7 @@ class CoursePage(QWidget):
         if step.method in _PICTURED:
             self._spectrum_timer.start()
         self.settings.show_settings(tuple(p for p in parameters if p.name not in _DRAWN), settings)
-        has_changed = self._coursing.has_changed_since(step)
         self.again.setVisible(treatment_of(step).measures)
-        self.again.setText("Measure again: the sound has changed" if has_changed else "Measure again")
 
     # What is done with the chosen step.
 
