@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from tests.core.linking.test_alignment import event
 from tests.sounds import RATE, rng, write
+from tests.videos import write_video
 from umbrick.core.errors import FileError
 from umbrick.core.linking.alignment import align
 from umbrick.core.view.window import Window
@@ -232,6 +233,35 @@ def test_a_recorder_of_another_rate_is_linked_by_a_copy_at_this_one(hands, tmp_p
     assert len(bench.works) == 3, "linked again, it is the same copy"
     assert soundfile.info(other).samplerate == 44_100
     assert f"copies at {RATE} Hz are linked" in " ".join(said)
+
+
+def test_a_recorder_is_linked_to_a_video_of_another_rate_which_keeps_its_own(hands, tmp_path):
+    heard, recorded = (read(path) for path in microphones(tmp_path, 2))
+    video = write_video(tmp_path / "gates.mkv", [("flac", heard)], seconds=6.0)
+    recorder = tmp_path / "recorder.wav"
+    soundfile.write(recorder, soxr.resample(recorded, RATE, 44_100, quality="VHQ"), 44_100, "PCM_24")
+    hands.open(video, recorder)
+    bench, linking = hands.window.bench, hands.window.linking
+    bench.show_work(bench.find_open(recorder))
+    hands.press("Ctrl+Shift+A")
+    hands.qtbot.waitUntil(lambda: linking.linked is not None, timeout=60_000)
+    hands.settle()
+    assert [lane.work.home.name for lane in linking.linked.lanes] == [f"recorder-{RATE}.wav", "gates.mkv"]
+    assert linking.linked.lanes[1].clock.offset_frames == pytest.approx(-OFFSETS[1] - 7, abs=1.5)
+
+
+def test_what_is_not_of_the_event_is_left_alone_whatever_its_rate(hands, tmp_path):
+    first, second = microphones(tmp_path, 2)
+    video = write_video(tmp_path / "other.mkv", [("flac", event(6.0, seed=9)[:, None])], seconds=6.0)
+    other = tmp_path / "other.wav"
+    soundfile.write(other, event(6.0, seed=8)[:, None], 32_000, "PCM_24")
+    hands.open(first, second, video, other)
+    bench, linking = hands.window.bench, hands.window.linking
+    bench.show_work(bench.find_open(first))
+    hands.press("Ctrl+Shift+A")
+    hands.settle()
+    assert [lane.work.home.name for lane in linking.linked.lanes] == ["mic-0.wav", "mic-1.wav"]
+    assert len(bench.works) == 4
 
 
 def test_a_clock_that_drifts_is_put_right_in_a_copy(hands, tmp_path):

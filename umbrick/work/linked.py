@@ -267,6 +267,9 @@ def sets_of(works: Sequence[Work], known: Sequence[LinkedSet]) -> list[LinkedSet
         lane = lanes.get(id(work)) or Lane(work, link.clock)
         lane.clock = link.clock
         found.setdefault(link.number, LinkedSet(link.number)).lanes.append(lane)
+    for one in found.values():
+        # Whichever was opened first, it is the one that the clocks were measured against.
+        one.lanes.sort(key=lambda lane: not lane.clock.is_that_of_the_set)
     return [one for one in found.values() if len(one.lanes) > 1]
 
 

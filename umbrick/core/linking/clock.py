@@ -21,6 +21,11 @@ class Clock:
     drift_ppm: float = 0.0
     confidence: float = 1.0
 
+    @property
+    def is_that_of_the_set(self) -> bool:
+        """Whether the recording is the one that the others are measured against, or runs just as it does."""
+        return self.offset_frames == 0 and self.drift_ppm == 0
+
     def frame_at(self, seconds: float) -> float:
         """Return the recording's own frame at a time of the set's clock."""
         return self.offset_frames + seconds * self.rate * (1.0 + self.drift_ppm * PPM)

@@ -43,17 +43,21 @@ class Ranked:
 
 
 class _Found(NamedTuple):
-    """How a recording lies, or why that is not known; and the copy that is linked in its place, if it needs one."""
+    """How a recording lies, or why that is not known; the copy that is linked in its place, if it needs one; and the
+    rate of all lanes."""
 
     work: Work
     clock: Clock | None
     why: str
     copy: Path | None
+    rate: int
 
-    def clock_at(self, rate: int) -> Clock | None:
-        """Return its clock counted at a rate."""
+    @property
+    def clock_of_lane(self) -> Clock | None:
+        """Its clock, counted at the rate of the lanes."""
         clock = self.clock
-        return clock and Clock(rate, clock.offset_frames * rate / clock.rate, clock.drift_ppm, clock.confidence)
+        faster = self.rate / clock.rate if clock else 1.0
+        return clock and Clock(self.rate, clock.offset_frames * faster, clock.drift_ppm, clock.confidence)
 
 
 class _AtRate:
@@ -61,15 +65,14 @@ class _AtRate:
 
     def __init__(self, work: Work, rate: int) -> None:
         self._sound, self._origin, self._rate = work.outcome, work.recording, rate
-        home = work.home
-        self._form = format_for(home.with_suffix(".wav"), work.recording.format)
-        self.usual_path = folder_beside(home) / f"{home.stem}-{rate}.wav"
+        self.usual_path = folder_beside(work.home) / f"{work.home.stem}-{rate}.wav"
 
     def written(self, is_cancelled: Callable[[], bool]) -> Path:
         """Write it, and return where it is."""
         saved = save(
-            self._sound, free_path(self.usual_path), self._form, rate=self._rate, papers=Papers(self._origin.path),
-            origin_format=self._origin.format, made_anew=True, is_cancelled=is_cancelled,
+            self._sound, free_path(self.usual_path), format_for(self.usual_path, self._origin.format), rate=self._rate,
+            papers=Papers(self._origin.path), origin_format=self._origin.format, made_anew=True,
+            is_cancelled=is_cancelled,
         )  # fmt: skip
         return saved.path
 
@@ -120,26 +123,27 @@ class Linking(Task):
     def link(self) -> None:
         """Find which open recordings are of the same event as the current one, how they lie, and link them to it.
 
-        Of those of other rates copies at its own are written, opened and linked: the lanes of a set have one rate. A
-        video keeps its own, so that its sound can be put back into it.
+        Of those of other rates copies are written, opened and linked: the lanes of a set have one rate. It is that of
+        the current one, or of a video of the event, so that its sound can be put back into it.
         """
-        first = self._first()
-        if first is None:
+        current = self._bench.work
+        if current is None:
             return
-        others = [work for work in self._bench.works if work is not first and not self._has_copy(work, first.rate)]
-        works = [first, *others]
+        works = [current, *(work for work in self._bench.works if work is not current and not self._has_copy(work))]
         named = [(work.recording.path.name, work.recording.source) for work in works]
-        at_rate = {id(work): _AtRate(work, first.rate) for work in others if work.rate != first.rate}
+        copying = {work.rate: {id(other): _AtRate(other, work.rate) for other in works} for work in works}
 
         def run(job: Job) -> list[_Found]:
-            share = _ALIGNING if at_rate else 1.0
+            share = _ALIGNING if len(copying) > 1 else 1.0
             placed = align_all(named, lambda done: job.report(share * done), job.is_cancelled)
+            clocks = [one.clock or _by_time_stamp(current, work) for work, one in zip(works, placed, strict=True)]
+            there = [work for work, clock in zip(works, clocks, strict=True) if clock is not None]
+            rate = next((work.rate for work in there if work.recording.track is not None), current.rate)
             found = []
-            for work, one in zip(works, placed, strict=True):
-                clock = one.clock or _by_time_stamp(first, work)
-                wanted = at_rate.get(id(work)) if clock is not None else None
-                copy = wanted.written(job.is_cancelled) if wanted is not None else None
-                found.append(_Found(work, clock, one.why, copy))
+            for work, clock, one in zip(works, clocks, placed, strict=True):
+                needs_copy = clock is not None and len(there) > 1 and work.rate != rate
+                copy = copying[rate][id(work)].written(job.is_cancelled) if needs_copy else None
+                found.append(_Found(work, clock, one.why, copy, rate))
                 job.report(share + (1 - share) * len(found) / len(works))
             return found
 
@@ -151,32 +155,22 @@ class Linking(Task):
 
         self._run("putting recordings on one clock", run, done, "Linking stopped.")
 
-    def _first(self) -> Work | None:
-        """Return the recording that the others are to be linked to: the current one, or a video of another rate."""
-        current = self._bench.work
-        if current is None or current.recording.track is not None:
-            return current
-        videos = (work for work in self._bench.works if work.recording.track is not None and work.rate != current.rate)
-        return next(videos, current)
-
-    def _has_copy(self, work: Work, rate: int) -> bool:
-        """Whether a copy of a recording at another rate is open, which is linked in its place."""
-        return work.rate != rate and self._bench.find_open(_AtRate(work, rate).usual_path) is not None
+    def _has_copy(self, work: Work) -> bool:
+        """Whether a copy of a recording at the rate of another one is open, which is linked in its place."""
+        rates = {other.rate for other in self._bench.works} - {work.rate}
+        return any(self._bench.find_open(_AtRate(work, rate).usual_path) is not None for rate in rates)
 
     def _linked(self, found: list[_Found]) -> None:
-        first = found[0].work
-        on_clock = [
-            (work, clock) for one in found if (work := self._lane_of(one)) and (clock := one.clock_at(first.rate))
-        ]
+        on_clock = [(work, clock) for one in found if (work := self._lane_of(one)) and (clock := one.clock_of_lane)]
         if len(on_clock) < 2:
             self._bench.failed.emit(next((one.why for one in found if one.clock is None), "Nothing was linked."))
             return
-        self._bench.show_work(first)
+        self._bench.show_work(on_clock[0][0])
         if self.link_as([work for work, _ in on_clock], [clock for _, clock in on_clock]):
             drifts = max(abs(clock.drift_ppm) for _, clock in on_clock)
             told = f" Clocks drift by up to {drifts:.1f} ppm." if drifts >= 0.1 else ""
             if copied := [one.work.name for one in found if one.copy is not None]:
-                told += f" Of {', '.join(copied)} copies at {first.rate} Hz are linked."
+                told += f" Of {', '.join(copied)} copies at {found[0].rate} Hz are linked."
             names = ", ".join(
                 work.name if clock.confidence else f"{work.name} (by its time stamp)" for work, clock in on_clock
             )
