@@ -269,7 +269,8 @@ def sets_of(works: Sequence[Work], known: Sequence[LinkedSet]) -> list[LinkedSet
         found.setdefault(link.number, LinkedSet(link.number)).lanes.append(lane)
     for one in found.values():
         # Whichever was opened first, it is the one that the clocks were measured against.
-        one.lanes.sort(key=lambda lane: not lane.clock.is_that_of_the_set)
+        measured = (number for number, lane in enumerate(one.lanes) if lane.clock.is_that_of_the_set)
+        one.lanes.insert(0, one.lanes.pop(next(measured, 0)))
     return [one for one in found.values() if len(one.lanes) > 1]
 
 
