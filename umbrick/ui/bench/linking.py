@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
@@ -139,12 +140,18 @@ class Linking(Task):
             clocks = [one.clock or _by_time_stamp(current, work) for work, one in zip(works, placed, strict=True)]
             there = [work for work, clock in zip(works, clocks, strict=True) if clock is not None]
             rate = next((work.rate for work in there if work.recording.track is not None), current.rate)
-            found = []
-            for work, clock, one in zip(works, clocks, placed, strict=True):
-                needs_copy = clock is not None and len(there) > 1 and work.rate != rate
-                copy = copying[rate][id(work)].written(job.is_cancelled) if needs_copy else None
-                found.append(_Found(work, clock, one.why, copy, rate))
-                job.report(share + (1 - share) * len(found) / len(works))
+            found: list[_Found] = []
+            try:
+                for work, clock, one in zip(works, clocks, placed, strict=True):
+                    needs_copy = clock is not None and len(there) > 1 and work.rate != rate
+                    copy = copying[rate][id(work)].written(job.is_cancelled) if needs_copy else None
+                    found.append(_Found(work, clock, one.why, copy, rate))
+                    job.report(share + (1 - share) * len(found) / len(works))
+            except BaseException:
+                for copy in (one.copy for one in found if one.copy is not None):
+                    with suppress(OSError):
+                        copy.unlink()
+                raise
             return found
 
         def done(found: list[_Found]) -> None:

@@ -26,7 +26,6 @@ _FILL = "fill"
 _BREATH_DB = 10.0
 """How much louder a pause may be where breaths are lowered too."""
 
-
 _LEAST_TONE_SECONDS = 0.08
 """Shorter pieces of a pause tell little of its colour."""
 
