@@ -5,6 +5,7 @@ import json
 
 import numpy as np
 import pytest
+import scipy.signal
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -77,6 +78,20 @@ def test_what_is_wrong_is_proposed_in_order_with_reasons_and_effects(hurt):
     (clicks,) = numbers_of(look, "Take out clicks")
     assert "4 places" in clicks.reason
     assert "none found again" in clicks.expected or "not found again" in clicks.expected
+
+
+def test_what_a_gate_has_emptied_is_no_quiet_moment():
+    frames = RATE * 7 // 10
+    response = 0.03 * rng(8).standard_normal(frames) * 10 ** (-3 * np.arange(frames) / frames)
+    response[0] = 1
+    dry = speech(16.0)
+    sound = scipy.signal.fftconvolve(dry[:, 0], response)[: len(dry), np.newaxis]
+    sound += 3e-4 * rng(9).standard_normal(sound.shape)
+    for pause in range(3 * RATE, len(sound), 4 * RATE):
+        sound[pause : pause + RATE] = 0
+    _, _, look = looked_at(sound)
+    (room,) = numbers_of(look, "Lower the room")
+    assert "quiet moments −" in room.expected
 
 
 def test_moments_are_heard_as_they_would_be(hurt):

@@ -23,6 +23,7 @@ from umbrick.core.units import format_clock, format_db
 _SECONDS = 10.0
 _QUIET_PERCENTILE, _LOUD_PERCENTILE = 10, 95
 _NEAR_SECONDS = 0.02
+_EMPTY_DBFS = -120.0
 _NOTICED_DB, _LOUDER_DB, _SOFTER_DB = 0.15, 0.5, -2.5
 _SPARE_THE_LOUD = "denoise", "dereverb"
 _MOST_FOUND_AGAIN = 1 / 3
@@ -78,11 +79,12 @@ def _laying(proposal: Proposal, ground: Ground, course: Course, levels: Levels) 
     after = ground.through(laid([proposal.step], course))
     before = loudness_line(ground.through(course), start, stop)
     changed = [0.0, 0.0]
-    if len(before):
+    # What a gate has emptied says nothing: a trace of what is beside it is louder than nothing.
+    sounding = before > _EMPTY_DBFS
+    if sounding.any():
         percentiles = _QUIET_PERCENTILE, _LOUD_PERCENTILE
-        changed = (
-            np.percentile(loudness_line(after, start, stop), percentiles) - np.percentile(before, percentiles)
-        ).tolist()
+        treated = loudness_line(after, start, stop)[sounding]
+        changed = (np.percentile(treated, percentiles) - np.percentile(before[sounding], percentiles)).tolist()
     quiet, loud = changed
     where = f"In the quietest ten seconds, from {format_clock(start, version.rate, 0)}"
     made = replace(proposal, expected=f"{where}: quiet moments {_change(quiet)}, loud ones {_change(loud)}.")
