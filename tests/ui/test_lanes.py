@@ -14,7 +14,7 @@ from tests.videos import write_video
 from umbrick.core.errors import FileError
 from umbrick.core.linking.alignment import align
 from umbrick.core.view.window import Window
-from umbrick.ui.bench import channel_lanes
+from umbrick.ui.bench import copies
 
 OFFSETS = (0, 4800, -2400, 1000, -900, 300, 2200, -50, 777)
 CRACK_AT, COUGH_AT, CRACKED = 2.6, 4.1, 5
@@ -367,14 +367,14 @@ def test_channels_become_lanes_and_lanes_become_channels(hands, tmp_path, monkey
 
 def test_channels_that_have_no_room_leave_nothing_behind(hands, tmp_path, monkeypatch):
     hands.open(write(tmp_path / "field.wav", np.stack([event(1.0, seed=n) for n in range(2)], axis=1)))
-    real, count = channel_lanes.save, iter(range(9))
+    real, count = copies.save, iter(range(9))
 
     def full(*arguments, **named):
         if next(count) == 1:
             raise FileError("There is no room left on the disk.", "")
         return real(*arguments, **named)
 
-    monkeypatch.setattr(channel_lanes, "save", full)
+    monkeypatch.setattr(copies, "save", full)
     hands.window.actions_.actions["channels_as_lanes"].trigger()
     hands.settle()
     assert "no room left" in hands.window.status.message.text()

@@ -90,12 +90,9 @@ class Controllers:
         self.surveying.leaves_a_core = lambda: self.listening.engine.is_playing
         self.listening.leads_ms = settings.leads_ms()
         self.listening.mix_for = self.linking.mix_for
-        self.linking.written.connect(lambda path: self.opening.open([path]))
-        self.linking.copied.connect(self.opening.open)
+        self.linking.written.connect(self.opening.open)
+        self.channel_lanes.written.connect(self.opening.open)
         self.linking.found.connect(self.mending.offer_for_selection)
-        self.channel_lanes.written.connect(
-            lambda paths: self.opening.open(paths, lambda: self.channel_lanes.link(paths))
-        )
         self.opening.opened.connect(lambda path: settings.add_recent(str(path)))
         self.opening.loaded.connect(self.marking.offer_cues)
         self.opening.loaded.connect(self.settling.tell_of_other_sound)

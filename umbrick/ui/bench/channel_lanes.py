@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Sequence
-from contextlib import suppress
 from pathlib import Path
 
 from PySide6.QtCore import Signal
 
 from umbrick.core.course.acting import makes_all_anew
 from umbrick.core.errors import UmbrickError
-from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.stacked import Beside, stacked
 from umbrick.core.sound.conversion import ChannelChoice
@@ -21,6 +18,7 @@ from umbrick.core.sound.saving import Papers, Saved, format_for, save
 from umbrick.core.timeline.version import Version
 from umbrick.core.units import format_count, format_length
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.copies import CopyBeside, all_or_none
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.linking import Linking
 from umbrick.ui.bench.task import Task
@@ -29,8 +27,8 @@ from umbrick.ui.bench.task import Task
 class ChannelLanes(Task):
     """Takes a recording of many channels apart into linked ones, and puts linked ones together as one file."""
 
-    written = Signal(list)
-    """Channels were written that are to be opened and linked: their paths."""
+    written = Signal(object, object)
+    """Channels were written that are to be opened: their paths, and what to do then."""
 
     def __init__(self, bench: Bench, linking: Linking) -> None:
         super().__init__(bench)
@@ -50,34 +48,28 @@ class ChannelLanes(Task):
         work = self._bench.work
         if work is None:
             return
-        sound, channels, origin = work.outcome, work.channels, work.recording
-        made_anew = makes_all_anew(work.history.course)
-        form = format_for(work.home.with_suffix(".wav"), work.recording.format)
-        folder = folder_beside(work.home)
-        paths = [free_path(folder / f"{work.home.stem}-{number + 1}.wav") for number in range(channels)]
+        channels = work.channels
+        copy = CopyBeside(work, made_anew=makes_all_anew(work.history.course))
 
         def run(job: Job) -> list[Path]:
-            try:
-                for channel, path in enumerate(paths):
+            with all_or_none() as paths:
+                for channel in range(channels):
 
                     def told(share: float, channel: int = channel) -> None:
                         job.report((channel + share) / channels)
 
                     only = ChannelChoice("", tuple((float(row == channel),) for row in range(channels)))
-                    save(
-                        sound, path, form, layout=only, papers=Papers(origin.path), origin_format=origin.format,
-                        made_anew=made_anew, progress=told, is_cancelled=job.is_cancelled,
-                    )  # fmt: skip
-            except BaseException:
-                for path in paths:
-                    with suppress(OSError):
-                        os.unlink(path)
-                raise
+                    paths.append(
+                        copy.write(str(channel + 1), layout=only, progress=told, is_cancelled=job.is_cancelled)
+                    )
             return paths
 
-        self._run("writing channels as lanes", run, self.written.emit, "Stopped; nothing was written.")
+        def done(paths: list[Path]) -> None:
+            self.written.emit(paths, lambda: self._link(paths))
 
-    def link(self, paths: Sequence[Path]) -> None:
+        self._run("writing channels as lanes", run, done, "Stopped; nothing was written.")
+
+    def _link(self, paths: Sequence[Path]) -> None:
         """Link the channels of one recording, which begin at the same sample."""
         works = [work for path in paths if (work := self._bench.find_open(path)) is not None]
         if len(works) < 2:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import NamedTuple
@@ -12,19 +10,18 @@ from PySide6.QtCore import Signal
 
 from umbrick.casebook.joint import Part
 from umbrick.core.errors import UmbrickError
-from umbrick.core.free_names import folder_beside, free_path
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.deviation import Ranking, rank
 from umbrick.core.linking.steady import Steady
 from umbrick.core.linking.together import align_all
 from umbrick.core.mend.place import Place
-from umbrick.core.sound.saving import Papers, format_for, save
 from umbrick.core.sound.time_stamp import begins_at
 from umbrick.core.survey.finding import SPANNING_KINDS, Finding
 from umbrick.core.units import format_count, format_shift
 from umbrick.core.view.window import Window
 from umbrick.playback.programme import Beside
 from umbrick.ui.bench.bench import Bench
+from umbrick.ui.bench.copies import CopyBeside, all_or_none, path_beside
 from umbrick.ui.bench.jobs import Job
 from umbrick.ui.bench.task import Task
 from umbrick.work.linked import Lane, LinkedSet, write_links
@@ -61,31 +58,12 @@ class _Found(NamedTuple):
         return clock and Clock(self.rate, clock.offset_frames * faster, clock.drift_ppm, clock.confidence)
 
 
-class _AtRate:
-    """A copy of a recording at another rate, as it sounds now, that is to be written."""
-
-    def __init__(self, work: Work, rate: int) -> None:
-        self._sound, self._origin, self._rate = work.outcome, work.recording, rate
-        self.usual_path = folder_beside(work.home) / f"{work.home.stem}-{rate}.wav"
-
-    def written(self, is_cancelled: Callable[[], bool]) -> Path:
-        """Write it, and return where it is."""
-        saved = save(
-            self._sound, free_path(self.usual_path), format_for(self.usual_path, self._origin.format), rate=self._rate,
-            papers=Papers(self._origin.path), origin_format=self._origin.format, made_anew=True,
-            is_cancelled=is_cancelled,
-        )  # fmt: skip
-        return saved.path
-
-
 class Linking(Task):
     """Links the open recordings, and acts on the lanes of the one that is current."""
 
     ranked_changed = Signal()
     """Lanes have been ranked, or the ranking is gone."""
-    written = Signal(object)
-    """A recording was written that is to be opened: its path."""
-    copied = Signal(object, object)
+    written = Signal(object, object)
     """Copies were written that are to be opened: their paths, and what to do then."""
     found = Signal()
     """The lane that deviates is current, and where it does so is selected."""
@@ -132,40 +110,34 @@ class Linking(Task):
             return
         works = [current, *(work for work in self._bench.works if work is not current and not self._has_copy(work))]
         named = [(work.recording.path.name, work.recording.source) for work in works]
-        copying = {work.rate: {id(other): _AtRate(other, work.rate) for other in works} for work in works}
+        copies = [CopyBeside(work) for work in works]
 
         def run(job: Job) -> list[_Found]:
-            share = _ALIGNING if len(copying) > 1 else 1.0
+            share = _ALIGNING if len({work.rate for work in works}) > 1 else 1.0
             placed = align_all(named, lambda done: job.report(share * done), job.is_cancelled)
             clocks = [one.clock or _by_time_stamp(current, work) for work, one in zip(works, placed, strict=True)]
             there = [work for work, clock in zip(works, clocks, strict=True) if clock is not None]
             rate = next((work.rate for work in there if work.recording.track is not None), current.rate)
-            found: list[_Found] = []
-            try:
-                for work, clock, one in zip(works, clocks, placed, strict=True):
-                    needs_copy = clock is not None and len(there) > 1 and work.rate != rate
-                    copy = copying[rate][id(work)].written(job.is_cancelled) if needs_copy else None
-                    found.append(_Found(work, clock, one.why, copy, rate))
+            found = []
+            with all_or_none() as written:
+                for work, copy, clock, one in zip(works, copies, clocks, placed, strict=True):
+                    path = None
+                    if clock is not None and len(there) > 1 and work.rate != rate:
+                        path = copy.write(str(rate), rate=rate, is_cancelled=job.is_cancelled)
+                        written.append(path)
+                    found.append(_Found(work, clock, one.why, path, rate))
                     job.report(share + (1 - share) * len(found) / len(works))
-            except BaseException:
-                for copy in (one.copy for one in found if one.copy is not None):
-                    with suppress(OSError):
-                        copy.unlink()
-                raise
             return found
 
         def done(found: list[_Found]) -> None:
-            if copies := [one.copy for one in found if one.copy is not None]:
-                self.copied.emit(copies, lambda: self._linked(found))
-            else:
-                self._linked(found)
+            self.written.emit([one.copy for one in found if one.copy is not None], lambda: self._linked(found))
 
         self._run("putting recordings on one clock", run, done, "Linking stopped.")
 
     def _has_copy(self, work: Work) -> bool:
         """Whether a copy of a recording at the rate of another one is open, which is linked in its place."""
         rates = {other.rate for other in self._bench.works} - {work.rate}
-        return any(self._bench.find_open(_AtRate(work, rate).usual_path) is not None for rate in rates)
+        return any(self._bench.find_open(path_beside(work.home, str(rate))) is not None for rate in rates)
 
     def _linked(self, found: list[_Found]) -> None:
         on_clock = [(work, clock) for one in found if (work := self._lane_of(one)) and (clock := one.clock_of_lane)]
@@ -246,22 +218,15 @@ class Linking(Task):
         lane = self.lane
         if lane is None:
             return
-        work, drift, sound = lane.work, lane.clock.drift_ppm, lane.work.outcome
-        home = work.home
-        form = format_for(home.with_suffix(".wav"), work.recording.format)
-        path = free_path(folder_beside(home) / f"{home.stem}-on-clock.wav")
+        drift = lane.clock.drift_ppm
+        copy = CopyBeside(lane.work, Steady(lane.work.outcome, drift))
 
         def run(job: Job) -> Path:
-            steady = Steady(sound, drift)
-            saved = save(
-                steady, path, form, papers=Papers(work.recording.path), made_anew=True, progress=job.report,
-                is_cancelled=job.is_cancelled,
-            )  # fmt: skip
-            return saved.path
+            return copy.write("on-clock", progress=job.report, is_cancelled=job.is_cancelled)
 
         def done(made: Path) -> None:
             self._bench.said.emit(f"{made.name} has no drift ({drift:+.2f} ppm taken out): link it instead.")
-            self.written.emit(made)
+            self.written.emit([made], lambda: None)
 
         self._run("taking the drift out", run, done, "Stopped; nothing was written.")
 
