@@ -115,9 +115,8 @@ class Parts:
             buttons.named(
                 splice="Splice out  ⌫", keep_length="Fill  ⇧⌫", seam_desk="Seam desk  W", carry="Carry a copy  P",
                 fit="Fit it  ⇧P", drop="Drop it  Enter", level_curve="Curve  Ctrl+G", fade_in="In  I",
-                fade_out="Out  O",
-                soften="Soften the edges  ⇧I", keep_only="Keep only this  Ctrl+K", exact_length="Exact length…  Ctrl+L",
-                loop_check="Loop check  ⇧L",
+                fade_out="Out  O", soften="Soften the edges  ⇧I", keep_only="Keep only this  Ctrl+K",
+                exact_length="Exact length…  Ctrl+L", loop_check="Loop check  ⇧L",
             ),
         )  # fmt: skip
         making = {

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from umbrick.core.spectral.room import Decay
 from umbrick.core.units import format_db
 from umbrick.ui import theme as themes
+from umbrick.ui.panels.step_picture import FOOT, StepPicture
 from umbrick.ui.strips.polyline import polyline
 
-_HEIGHT, _FOOT, _MARGIN = 112, 14, 6
+_MARGIN = 6
 _LOWEST_DB, _STEP_DB = -50.0, 10
 _STEP_SECONDS = 0.1
 _TOLD_AT_SECONDS, _ENDLESS_SECONDS = 0.2, 10.0
@@ -41,26 +40,14 @@ class Decays:
         return told
 
 
-class DecayPicture(QWidget):
+class DecayPicture(StepPicture):
     """Two lines falling from 0 dB: the room that comes in, and what is left of it."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.theme = themes.DAYLIGHT
+        super().__init__(112)
         self.decays: Decays | None = None
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFixedHeight(_HEIGHT)
         self.setAccessibleName("How sound dies away")
         self.setToolTip("How far sound has fallen some time after it ends: before (dashed), and treated")
-
-    def sizeHint(self) -> QSize:
-        """Return the usual size."""
-        return QSize(240, _HEIGHT)
-
-    def set_theme(self, theme: themes.Theme) -> None:
-        """Use another theme's colours."""
-        self.theme = theme
-        self.update()
 
     def show_decays(self, decays: Decays | None) -> None:
         """Show other decays; None while they are measured."""
@@ -70,7 +57,7 @@ class DecayPicture(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw them."""
-        painter, rect = QPainter(self), QRectF(0, 0, self.width(), self.height() - _FOOT)
+        painter, rect = QPainter(self), self._plot()
         painter.fillRect(rect, self.theme.color("paper"))
         painter.setFont(themes.font(10))
         known = [] if self.decays is None else [one for one in (self.decays.before, self.decays.after) if one]
@@ -103,15 +90,10 @@ class DecayPicture(QWidget):
         for level_db in range(-_STEP_DB, int(_LOWEST_DB), -_STEP_DB):
             y = round(rect.y() + level_db / _LOWEST_DB * rect.height())
             painter.drawLine(QPointF(rect.left(), y), QPointF(rect.right(), y))
-        for seconds in _steps(longest):
+        for seconds in np.arange(_STEP_SECONDS, longest - _STEP_SECONDS / 2, _STEP_SECONDS).tolist():
             x = rect.x() + seconds / longest * rect.width()
             painter.setPen(QPen(self.theme.color("rule"), 1))
             painter.drawLine(QPointF(round(x), rect.top()), QPointF(round(x), rect.bottom()))
             painter.setPen(self.theme.color("faint"))
-            foot = QRectF(x - 30, rect.bottom(), 60, _FOOT)
+            foot = QRectF(x - 30, rect.bottom(), 60, FOOT)
             painter.drawText(foot, Qt.AlignmentFlag.AlignCenter, f"{1000 * seconds:.0f} ms")
-
-
-def _steps(longest: float) -> Iterator[float]:
-    for number in range(1, int(longest / _STEP_SECONDS + 0.5)):
-        yield number * _STEP_SECONDS

@@ -6,11 +6,11 @@ from typing import Any
 
 import numpy as np
 import numpy.typing as npt
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen
-from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from umbrick.ui import theme as themes
+from umbrick.ui.panels.step_picture import FOOT, StepPicture
 from umbrick.ui.strips.polyline import polyline
 
 Levels = npt.NDArray[np.float64]
@@ -18,35 +18,19 @@ Levels = npt.NDArray[np.float64]
 _LOW_HZ = 20.0
 _SPECTRUM_DB = 90.0
 _HEADROOM = 8
-_FOOT = 14
 _DECADES = (100, 1000, 10_000)
 
 
-class FrequencyPlot(QWidget):
+class FrequencyPlot(StepPicture):
     """What all plots over frequency have: places, the lines behind, spectra."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.theme = themes.DAYLIGHT
+        super().__init__(132)
         self._rate = 48000
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFixedHeight(132)
-
-    def sizeHint(self) -> QSize:
-        """Return the usual size."""
-        return QSize(240, 132)
-
-    def set_theme(self, theme: themes.Theme) -> None:
-        """Use another theme's colours."""
-        self.theme = theme
-        self.update()
 
     @property
     def _top_hz(self) -> float:
         return self._rate / 2
-
-    def _plot(self) -> QRectF:
-        return QRectF(0, 0, self.width(), self.height() - _FOOT)
 
     def x_of(self, hz: float) -> float:
         """Return where a frequency is."""
@@ -66,7 +50,7 @@ class FrequencyPlot(QWidget):
                 painter.drawLine(QPointF(x, rect.top()), QPointF(x, rect.bottom()))
                 painter.setPen(self.theme.color("faint"))
                 text = f"{hz // 1000} kHz" if hz >= 1000 else f"{hz} Hz"
-                painter.drawText(QRectF(x - 30, rect.bottom(), 60, _FOOT), Qt.AlignmentFlag.AlignCenter, text)
+                painter.drawText(QRectF(x - 30, rect.bottom(), 60, FOOT), Qt.AlignmentFlag.AlignCenter, text)
 
     def _line_of(self, spectrum: Levels, rect: QRectF, top_db: float) -> tuple[Levels, Levels]:
         """Return the pixels of a spectrum: the highest of the lines that fall on each, with ``top_db`` near the top."""

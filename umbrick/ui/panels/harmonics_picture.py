@@ -4,44 +4,32 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import QEvent, QPoint, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPoint, QRectF, Qt, Signal
 from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PySide6.QtWidgets import QToolTip
 
 from umbrick.core.units import format_db
 from umbrick.ui import theme as themes
+from umbrick.ui.panels.step_picture import FOOT, StepPicture
 
-_FOOT = 14
 _RANGE_DB = 70.0
 _HEADROOM = 8
 _LABEL = 44
 
 
-class HarmonicsPicture(QWidget):
+class HarmonicsPicture(StepPicture):
     """A bar for every harmonic: what is taken of it in dBFS, or, hollow, what is left as it is."""
 
     toggled = Signal(int)
     """The number of a harmonic that is to be spared, or not any more."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self.theme = themes.DAYLIGHT
+        super().__init__(112)
         self._hz = 50.0
         self._levels: tuple[float, ...] = ()
         self._taken: frozenset[int] = frozenset()
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFixedHeight(112)
         self.setAccessibleName("Harmonics of the hum")
         self.setToolTip("Click a harmonic to leave it as it is")
-
-    def sizeHint(self) -> QSize:
-        """Return the usual size."""
-        return QSize(240, 112)
-
-    def set_theme(self, theme: themes.Theme) -> None:
-        """Use another theme's colours."""
-        self.theme = theme
-        self.update()
 
     def show_hum(self, hz: float, levels_db: Sequence[float], taken: frozenset[int]) -> None:
         """Show the levels of the harmonics of a fundamental, and which are taken."""
@@ -57,7 +45,7 @@ class HarmonicsPicture(QWidget):
     def rect_of(self, number: int) -> QRectF:
         """Return the column of a harmonic."""
         width = self.width() / max(1, len(self._levels))
-        return QRectF((number - 1) * width, 0, width, self.height() - _FOOT)
+        return QRectF((number - 1) * width, 0, width, self.height() - FOOT)
 
     def number_at(self, x: float) -> int | None:
         """Return the harmonic at a pixel."""
@@ -79,7 +67,7 @@ class HarmonicsPicture(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         """Draw the bars."""
         painter = QPainter(self)
-        painter.fillRect(QRectF(0, 0, self.width(), self.height() - _FOOT), self.theme.color("paper"))
+        painter.fillRect(self._plot(), self.theme.color("paper"))
         if not self._levels:
             return
         top_db, free_from = max(self._levels), 0.0
@@ -97,5 +85,5 @@ class HarmonicsPicture(QWidget):
             if column.x() >= free_from and column.x() + _LABEL <= self.width():
                 free_from = column.x() + _LABEL + 6
                 painter.setPen(self.theme.color("faint"))
-                foot = QRectF(column.x() + 1, column.bottom(), _LABEL, _FOOT)
+                foot = QRectF(column.x() + 1, column.bottom(), _LABEL, FOOT)
                 painter.drawText(foot, Qt.AlignmentFlag.AlignVCenter, f"{self._hz * number:.0f} Hz")
