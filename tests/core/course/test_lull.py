@@ -119,4 +119,4 @@ def test_silences_are_the_long_runs_of_nothing(lengths):
         else:
             parts.append(np.full((length, 2), 0.1, np.float32))
         at += length
-    assert silences(ArraySource(np.concatenate(parts), rate, "s")) == expected
+    assert silences(ArraySource(np.concatenate(parts), rate, "s"), [(0, at)]) == expected

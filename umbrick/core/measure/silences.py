@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 import numpy as np
 import numpy.typing as npt
@@ -33,11 +33,12 @@ def silent(samples: npt.NDArray[np.floating], rate: int) -> npt.NDArray[np.bool_
 
 
 def silences(
-    source: Source, progress: Callable[[float], None] = lambda _: None, is_cancelled: Callable[[], bool] = lambda: False
+    source: Source, spans: Sequence[tuple[int, int]], is_cancelled: Callable[[], bool] = lambda: False
 ) -> list[tuple[int, int]]:
-    """Return every stretch of digital silence, of ten milliseconds or more; CancelledError if it is to stop."""
+    """Return every stretch of digital silence in some spans, of ten milliseconds or more; CancelledError if it is to
+    stop. The spans are in order and apart."""
     found: list[tuple[int, int]] = []
-    for start, stop in blocks_of([(0, source.frames)], _BLOCK_FRAMES, progress, is_cancelled):
+    for start, stop in blocks_of(spans, _BLOCK_FRAMES, lambda _: None, is_cancelled):
         still = spans_in(_is_still(source.read(start, stop)))
         for begin, end in zip(*(edges.tolist() for edges in still), strict=True):
             if found and found[-1][1] == start + begin:

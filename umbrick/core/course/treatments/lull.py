@@ -69,7 +69,7 @@ def places(
     )
     pauses = all_pauses(sound, progress, is_cancelled, rule)
     if settings["holes"] == _FILL:
-        pauses = _with_their_silence(pauses, silences(sound, is_cancelled=is_cancelled))
+        pauses = _with_their_silence(pauses, silences(sound, [(0, sound.frames)], is_cancelled))
     least = float(settings["shortest_ms"]) * sound.rate / 1000
     found = [
         (max(start, low), min(stop, high))
@@ -97,7 +97,7 @@ def learn(
     """
     if settings["holes"] != _FILL:
         return {}
-    nothing = merged(silences(sound, is_cancelled=is_cancelled))
+    nothing = merged(silences(sound, spans, is_cancelled))
     least = round(_LEAST_TONE_SECONDS * sound.rate)
     heard = [(start, stop) for start, stop in without(merged(spans), nothing) if stop - start >= least]
     if not heard:
