@@ -20,15 +20,12 @@ from umbrick.core.survey.repeats.restarts import Restart, hops_of_a_row, pattern
 
 _LONGEST_LAG_SECONDS = 0.5
 _SHORTEST_SECONDS = 0.006
-_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 36.0, 12.5
-"""How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure. Vowels of
-a speech synthesizer come near."""
+_HALF_SURE_ALIKE_DB, _HALF_SURE_OVER_DB = 45.0, 12.5
+"""How alike the turns of a held cycle are, and how much more alike than the sound beside it, to be half sure: vowels of
+a speech synthesizer come to 40 dB, a chip's notes to 44, and what a line holds is rarely under 50."""
 
 _OFTEN_STEADY, _MOST_IF_OFTEN = 0.1, 0.4
 """Where so much of all that sounds is as steady, it is an instrument's tones."""
-
-_MUSIC_DB = 6.0
-"""Where there is no voice, tones are held that long by themselves: a cycle must be so much more alike."""
 
 _MOST_FOR_A_RESTART = 0.4
 """What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
@@ -39,9 +36,9 @@ _MOST_FOR_A_LOOP = 0.4
 _QUIETER_DB = 41.0
 """What comes again so far below the loud passages is what a coder made of a pause, or its silence."""
 
-_HALF_SURE_NEAR_DB, _HALF_SURE_NEAR_OVER_DB = 13.0, 4.5
-"""How alike a repeat that is not exact is to what it repeats, and how much more than to all else nearby, to be half
-sure."""
+_HALF_SURE_NEAR_DB, _HALF_SURE_NEAR_OVER_DB, _HALF_SURE_BOTH_DB = 13.0, 4.5, 23.0
+"""How alike a repeat that is not exact is to what it repeats, how much more than to all else nearby, and both together,
+to be half sure: notes of one melody are hardly so."""
 
 _FADED_DB = 12.0
 """What comes again so much fainter or louder is an echo, or what a noise is made of."""
@@ -143,10 +140,9 @@ class StutterDetector:
         findings = [self._repeated(repeat, usual_db) for repeat in exact if not self._is_tone(repeat)]
         findings = [finding for finding in findings if finding.confidence >= 0.05]
         taken = [(finding.start, finding.stop) for finding in findings]
-        half_sure_db = _HALF_SURE_ALIKE_DB + (0.0 if may_be_voice(self._outlines) else _MUSIC_DB)
         for held in self._held:
             if (held.stop - held.start) / rate < 0.4 and not any(a < held.stop and b > held.start for a, b in taken):
-                finding = self._held_finding(held, half_sure_db)
+                finding = self._held_finding(held)
                 if finding.confidence >= 0.05:
                     findings.append(finding)
         taken = [(finding.start, finding.stop) for finding in findings]
@@ -202,6 +198,7 @@ class StutterDetector:
         similarity = _similarity(near.alike_db)
         confidence = 0.95 * _sure((near.alike_db - _HALF_SURE_NEAR_DB) / 1.0)
         confidence *= _sure((near.over_db - _HALF_SURE_NEAR_OVER_DB) / 0.5)
+        confidence *= _sure((near.alike_db + near.over_db - _HALF_SURE_BOTH_DB) / 0.5)
         if near.is_apart:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         level_db = 20 * float(np.log10(max(near.gain, 1e-3)))
@@ -212,10 +209,10 @@ class StutterDetector:
             words += f", {abs(level_db):.0f} dB {'quieter' if level_db < 0 else 'louder'}"
         return self._finding(near, confidence, similarity, words, gain_db=round(level_db, 1))
 
-    def _held_finding(self, held: Held, half_sure_db: float) -> Finding:
+    def _held_finding(self, held: Held) -> Finding:
         length, lag = self._milliseconds(held)
         similarity = _similarity(held.alike_db)
-        confidence = 0.95 * _sure((held.alike_db - half_sure_db) / 1.5)
+        confidence = 0.95 * _sure((held.alike_db - _HALF_SURE_ALIKE_DB) / 1.5)
         confidence *= _sure((held.over_db - _HALF_SURE_OVER_DB) / 1.5) * _sure((_LONGEST_HELD_MS - length) / 8)
         if self._steady > _OFTEN_STEADY * self._loud:
             confidence = min(confidence, _MOST_IF_OFTEN)

@@ -28,6 +28,9 @@ _SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
 _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME, _NEARBY = 0.1, 0.02, 4, 32
 """No buffer of sound is as long as a beat's part."""
 
+_PLACED_SECONDS = 0.005
+"""Where a repeat that is not exact begins is known to so much."""
+
 
 def is_tone(wave: Floats, start: int, stop: int, lag: int, rate: int) -> bool:
     """Whether frames that are those ``lag`` before are one, two or three steady tones, a keyed one, a chip's pulses, or
@@ -142,6 +145,7 @@ def in_time(repeats: Sequence[tuple[int, int]], rate: int) -> list[bool]:
         # In a recording of hours those nearby tell enough.
         near = long[max(0, number - _NEARBY) : number + _NEARBY]
         lag = lags[row]
-        off = np.maximum(np.abs(lags[near] / lag - 1), off_beat(starts[near] - starts[row], lag))
-        meant[row] = (off <= _BEAT_SLACK).sum() >= _FEWEST_IN_TIME
+        is_alike = np.abs(lags[near] / lag - 1) <= _BEAT_SLACK
+        is_on_beat = off_beat(starts[near] - starts[row], lag) <= max(_BEAT_SLACK, _PLACED_SECONDS * rate / lag)
+        meant[row] = (is_alike & is_on_beat).sum() >= _FEWEST_IN_TIME
     return [bool(one) for one in meant]
