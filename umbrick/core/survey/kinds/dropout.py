@@ -17,6 +17,7 @@ from scipy.ndimage import maximum_filter1d
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
+from umbrick.core.survey.holes.remnants import unlike_beside_db
 from umbrick.core.survey.holes.rests import BESIDE_SECONDS, confidences, measured, missing_odds
 from umbrick.core.survey.packets.concealment import Concealed, ConcealedPackets
 from umbrick.core.survey.packets.line_features import line_features
@@ -35,8 +36,10 @@ _SHORT_FALL_DB, _SHORT_MS = 45.0, 2.2
 _LEAST_USUAL = 2.5
 _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
 _DEEP_DB, _MOST_IF_SHALLOW = 40.0, 0.7
+_HALF_SURE_UNLIKE_DB, _STILL_SOUNDING_DB, _SOUNDING_STEPS = 24.0, 60.0, 8
+_LEAST_REMNANT_ODDS = -4.0
 """What still holds sound may be lips that closed, or a moment between two drops of rain: listed, but not mended
-unasked."""
+unasked. What was lost but for a remnant is the same sound at both edges, but fainter."""
 
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
@@ -69,6 +72,8 @@ class _Hole(NamedTuple):
     confidence: float
     depth_db: float
     measures: dict[str, float]
+    remnant: float
+    """How likely it is that what still sounds in it is what sounds beside it; 1 if nothing does."""
 
 
 class DropoutDetector:
@@ -103,7 +108,8 @@ class DropoutDetector:
                     before = wave[max(0, start - beside) : start].astype(np.float64)
                     after = wave[end : end + beside].astype(np.float64)
                     measures = measured(before, after, end - start, rate)
-                    found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures))
+                    remnant = self._remnant(wave, start, end) if depth_db < _STILL_SOUNDING_DB else 1.0
+                    found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures, remnant))
             self._tails[channel] = wave[: own.stop][-reach:]
         self._missing += _together(found)
         self._concealed.feed(block)
@@ -126,7 +132,7 @@ class DropoutDetector:
         sure = confidences(
             [one.start for one in missing],
             [one.stop for one in missing],
-            [missing_odds(one.measures) for one in missing],
+            [missing_odds(one.measures) + max(float(np.log(one.remnant)), _LEAST_REMNANT_ODDS) for one in missing],
             [one.confidence for one in missing],
             min(self._rests, round(sum(one.confidence for one in missing))),
             self._format.rate,
@@ -290,6 +296,12 @@ class DropoutDetector:
         confidence = float(1 / (1 + np.exp(-doubt)))
         return start, end, confidence if depth_db >= _DEEP_DB else min(confidence, _MOST_IF_SHALLOW), depth_db
 
+    def _remnant(self, wave: npt.NDArray[np.float32], start: int, stop: int) -> float:
+        within = wave[start:stop]
+        if np.abs(within - within.mean()).max(initial=0.0) < _SOUNDING_STEPS * self._step:
+            return 1.0  # nothing but rounding, or dither
+        return float(1 / (1 + np.exp(unlike_beside_db(wave, start, stop, self._format.rate) - _HALF_SURE_UNLIKE_DB)))
+
     def _finding(self, missing: _Hole, confidence: float, no_rest: float) -> Finding:
         frames, channels = missing.stop - missing.start, missing.channels
         milliseconds = 1e3 * frames / self._format.rate
@@ -343,6 +355,7 @@ def _together(found: list[_Hole]) -> list[_Hole]:
             max(hole.confidence for hole in group),
             group[0].depth_db,
             {name: float(np.mean([hole.measures[name] for hole in group])) for name in group[0].measures},
+            max(hole.remnant for hole in group),
         )
         for group in groups
     ]

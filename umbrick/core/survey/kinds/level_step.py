@@ -88,7 +88,9 @@ class LevelStepDetector:
             finding = self._finding(at * stretch * self._segment, _Step(*(float(column[at]) for column in steps)))
             if finding.confidence >= 0.05:
                 place = hop * change_point(bands_db, finding.start // hop, finding.detail["change_db"], reach)
-                findings.append(replace(finding, start=place, stop=place + 1))
+                # Where no level of before or of after is left to hear, it is the sound's own beginning or end.
+                if self._segment * stretch <= place <= (len(levels_db) - stretch) * self._segment:
+                    findings.append(replace(finding, start=place, stop=place + 1))
         return findings
 
     def _finding(self, at: int, step: _Step) -> Finding:
