@@ -43,3 +43,15 @@ def test_noise_that_a_voice_hides_is_as_loud_as_beside_it():
 
 def test_sound_that_never_rests_is_hardly_taken_for_noise():
     assert levels_db(estimated_print, hissed()) < levels_db(measured_print, hissed()) - 20
+
+
+def test_a_low_roar_that_never_rests_is_not_taken_for_noise():
+    noise = 0.003 * rng(3).standard_normal(SECONDS * RATE)
+    t = np.arange(SECONDS * RATE) / RATE
+    roar = 0.03 * sum(np.sin(2 * np.pi * (60 + 5.2 * number) * t + number**2) for number in range(13))
+    (levels,) = estimated_print(ArraySource((noise + roar)[:, np.newaxis].astype(np.float32), RATE, "n"),
+                                [(0, SECONDS * RATE)], [0])  # fmt: skip
+    (own,) = measured_print(ArraySource(roar[:, np.newaxis].astype(np.float32), RATE, "n"), [(0, SECONDS * RATE)], [0])
+    at = round(92 * finest(RATE).size / RATE)
+    assert levels[at] < own[at] - 15
+    assert np.median(levels) == pytest.approx(10 * np.log10(0.003**2), abs=2)

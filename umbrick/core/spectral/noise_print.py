@@ -36,6 +36,9 @@ _SHARES_OF_UNREST = (0.4, 0.6)
 _RESTLESS_DB, _LESS_FOR_UNREST = 0.7, 5.0
 _LEAST_BESIDE, _MOST_BESIDE = 3, 15
 _STEADY_DB, _STEADY_LINES = 0.2, 7
+_ABOUT_OCTAVES, _FEWEST_ABOUT, _MOST_OVER_DB = 1.0, 8, 3.0
+"""What stands out over the lines about it by more is a tone or a roll of drums that never rests."""
+
 _MOSTLY_STEADY, _HARDLY_STEADY, _LESS_IF_HARDLY = 0.65, 0.5, 40.0
 """Noise is steady in most lines of quiet windows, whatever sound crosses some of them; where hardly any are, all of it
 is sound."""
@@ -145,7 +148,19 @@ def _at_rest(parts: Sequence[npt.NDArray[np.float32]], grid: Grid) -> Powers:
     hardly = max(0.0, _HARDLY_STEADY - float(is_steady.mean()))
     found = most * 10 ** (-(unrest * _LESS_FOR_UNREST + hardly * _LESS_IF_HARDLY) / 10)
     found = np.maximum(found, np.minimum(most, _between_the_steady(found, is_steady)))
+    found = np.minimum(found, _about(found, centres) * 10 ** (_MOST_OVER_DB / 10))
     made: Powers = np.exp(np.interp(np.arange(lines), centres, np.log(found + 1e-20)))
+    return made
+
+
+def _about(found: Powers, centres: npt.NDArray[np.int64]) -> Powers:
+    """Return the median of what was found in the lines about each, as far up as down."""
+    half = 2 ** (_ABOUT_OCTAVES / 2)
+    made = np.empty(len(found))
+    for index, line in enumerate(centres.tolist()):
+        first = min(int(np.searchsorted(centres, line / half)), index - _FEWEST_ABOUT)
+        last = max(int(np.searchsorted(centres, line * half)), index + _FEWEST_ABOUT + 1)
+        made[index] = np.median(found[max(0, first) : last])
     return made
 
 
