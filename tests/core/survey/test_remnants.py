@@ -46,3 +46,12 @@ def test_a_voice_that_is_faint_for_a_moment_is_missed_and_another_sound_there_is
     (found,) = surveyed(faint, RATE, ["dropout"]).sifted({})
     assert abs(found.start - inside.start) < 0.002 * RATE
     assert surveyed(other, RATE, ["dropout"]).sifted({}) == []
+
+
+def test_hum_that_is_added_to_all_of_it_does_not_hide_a_hole():
+    sound = speech(8.0)
+    at = int(np.argmax(np.convolve(np.abs(sound[:, 0]), np.ones(RATE // 10), "valid"))) + RATE // 20
+    sound[at : at + round(0.02 * RATE)] = 0
+    hummed = sound + 0.002 * np.sin(2 * np.pi * 50 * np.arange(len(sound)) / RATE)[:, np.newaxis]
+    (found,) = surveyed(hummed, RATE, ["dropout"]).sifted({})
+    assert abs(found.start - at) < 0.002 * RATE

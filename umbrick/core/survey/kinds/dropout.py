@@ -19,6 +19,7 @@ from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.holes.remnants import unlike_beside_db
 from umbrick.core.survey.holes.rests import BESIDE_SECONDS, confidences, measured, missing_odds
+from umbrick.core.survey.levels.outline import Outline, decibels, levels_of, outline
 from umbrick.core.survey.packets.concealment import Concealed, ConcealedPackets
 from umbrick.core.survey.packets.line_features import line_features
 from umbrick.core.survey.tops.coarse_values import CoarseValues
@@ -38,8 +39,9 @@ _HALF_SURE_EDGE_DB, _MOST_EDGE = 10.0, 5.0
 _DEEP_DB, _MOST_IF_SHALLOW = 40.0, 0.7
 _HALF_SURE_UNLIKE_DB, _STILL_SOUNDING_DB, _SOUNDING_STEPS = 24.0, 60.0, 8
 _LEAST_REMNANT_ODDS = -4.0
+_FLOOR_PERCENTILE, _OVER_FLOOR_DB = 5, 4.0
 """What still holds sound may be lips that closed, or a moment between two drops of rain: listed, but not mended
-unasked. What was lost but for a remnant is the same sound at both edges, but fainter."""
+unasked. What was lost but for a remnant is the same sound at both edges, but fainter, or the noise that never ends."""
 
 _LEAST_EDGE_DB, _GENTLE_SECONDS = 16.0, 0.004
 _LEAST_LEVEL = 0.0006
@@ -74,6 +76,7 @@ class _Hole(NamedTuple):
     measures: dict[str, float]
     remnant: float
     """How likely it is that what still sounds in it is what sounds beside it; 1 if nothing does."""
+    within_db: float
 
 
 class DropoutDetector:
@@ -87,6 +90,7 @@ class DropoutDetector:
         self._missing: list[_Hole] = []
         self._rests = 0
         self._concealed = ConcealedPackets(form)
+        self._outlines: list[Outline] = []
         self._step = form.step
 
     def feed(self, block: Block) -> None:
@@ -109,10 +113,13 @@ class DropoutDetector:
                     after = wave[end : end + beside].astype(np.float64)
                     measures = measured(before, after, end - start, rate)
                     remnant = self._remnant(wave, start, end) if depth_db < _STILL_SOUNDING_DB else 1.0
-                    found.append(_Hole(first + start, first + end, (channel,), confidence, depth_db, measures, remnant))
+                    within_db = float(decibels(np.mean(np.square(wave[start:end], dtype=np.float64))))
+                    hole = (first + start, first + end, (channel,), confidence, depth_db, measures, remnant, within_db)
+                    found.append(_Hole(*hole))
             self._tails[channel] = wave[: own.stop][-reach:]
         self._missing += _together(found)
         self._concealed.feed(block)
+        self._outlines.append(block.shared(outline))
 
     def findings(self) -> list[Finding]:
         """Return the holes found so far, and the packets that a line concealed."""
@@ -129,6 +136,9 @@ class DropoutDetector:
 
     def _holes_found(self) -> list[Finding]:
         missing = sorted(self._missing, key=lambda one: (one.start, one.stop))
+        levels_db = levels_of(self._outlines)
+        floor_db = float(np.percentile(levels_db, _FLOOR_PERCENTILE)) if len(levels_db) else -np.inf
+        missing = [one._replace(remnant=1.0) if one.within_db <= floor_db + _OVER_FLOOR_DB else one for one in missing]
         sure = confidences(
             [one.start for one in missing],
             [one.stop for one in missing],
@@ -356,6 +366,7 @@ def _together(found: list[_Hole]) -> list[_Hole]:
             group[0].depth_db,
             {name: float(np.mean([hole.measures[name] for hole in group])) for name in group[0].measures},
             max(hole.remnant for hole in group),
+            min(hole.within_db for hole in group),
         )
         for group in groups
     ]
@@ -393,5 +404,5 @@ KIND = Kind(
     family=Family.GAPS,
     summary="holes of up to half a second inside sound",
     make=DropoutDetector,
-    needs=(line_features,),
+    needs=(line_features, outline),
 )
