@@ -253,6 +253,12 @@ def test_a_level_step_is_levelled_by_one_key(hands, tmp_path):
     assert np.array_equal(after[17 * RATE :], before[17 * RATE :])
     inside = slice(9 * RATE, 15 * RATE)
     assert 20 * np.log10(after[inside].std() / before[inside].std()) == pytest.approx(14, abs=1)
+    hands.window.bench.focus(hands.work.listing().open_findings("level_step")[0])
+    hands.settle()
+    assert "Nothing is left to mend here" in hands.window.mending.reason_not_to_mend()
+    assert "Nothing is left to mend here" in hands.window.treatment.finding.detail.text()
+    hands.press("Enter")
+    assert np.array_equal(hands.work.version.read(0, hands.work.frames), after)
     hands.press("F5")
     assert hands.work.listing().open_findings("level_step") == []
 

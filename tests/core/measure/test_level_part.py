@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from tests.sounds import RATE, voice
-from umbrick.core.measure.level_part import part_beside
+from umbrick.core.measure.level_part import change_at, part_beside
 from umbrick.core.sound.source import ArraySource
 
 
@@ -34,3 +34,11 @@ def test_a_part_goes_on_to_the_end_where_nothing_ends_it():
 def test_beside_silence_there_is_no_part():
     source = ArraySource(np.zeros((6 * RATE, 1)), RATE, "silent")
     assert part_beside(source, 3 * RATE, is_after=True) is None
+
+
+def test_a_step_is_by_what_is_louder_after_it_and_none_once_it_is_levelled():
+    for gain_db in (-14.0, 12.0):
+        source = stepped(6.0, 13.0, 10 ** (gain_db / 20))
+        assert change_at(source, 6 * RATE) == pytest.approx(gain_db, abs=2.5)
+        assert change_at(source, 13 * RATE) == pytest.approx(-gain_db, abs=2.5)
+    assert abs(change_at(stepped(6.0, 13.0, 1.0), 6 * RATE)) < 2.5

@@ -17,6 +17,14 @@ _NEARLY = 2
 """By so many frames of 50 ms the border may be off, so as to lie in a quiet place."""
 
 
+def change_at(source: Source, at: int) -> float:
+    """Return by how many dB what sounds in the four seconds after a place is louder than in those before it; NaN where
+    nothing does."""
+    near = round(_NEAR_SECONDS * source.rate)
+    before = _level_db(loudness_line(source, max(0, at - near), at))
+    return _level_db(loudness_line(source, at, min(source.frames, at + near))) - before
+
+
 def part_beside(source: Source, at: int, is_after: bool) -> tuple[int, int] | None:
     """Return the part that begins, or ends, at a level step, with its other border in a quiet place.
 

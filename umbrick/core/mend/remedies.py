@@ -11,7 +11,7 @@ import numpy as np
 from umbrick.core.areas.area import Area
 from umbrick.core.areas.harmonics import sounding_harmonics
 from umbrick.core.areas.placed import line_at
-from umbrick.core.measure.level_part import part_beside
+from umbrick.core.measure.level_part import change_at, part_beside
 from umbrick.core.measure.pauses import nearest_pause
 from umbrick.core.mend.areas import area
 from umbrick.core.mend.cutting import collapse, reorder, slip, splice
@@ -50,6 +50,7 @@ _PLOSIVE_BESIDE_SECONDS = 0.01
 _SAME_RAIL = 1e-4
 _FADES_MS = (10, 3)
 _PEAK_RAMP_MS, _PART_RAMP_MS = 5.0, 100.0
+_STILL_STEPS, _THEREABOUTS_SECONDS = 0.35, 2.0
 _END = {"in": "start", "out": "end"}
 
 
@@ -373,13 +374,16 @@ def _peak(finding: Finding, version: Version) -> list[Remedy]:
 
 def _level_step(finding: Finding, version: Version) -> list[Remedy]:
     change_db = float(finding.detail["change_db"])
+    # A part that was levelled from its other end no longer steps here.
+    if change_at(version, finding.start) * np.sign(change_db) < _STILL_STEPS * abs(change_db):
+        return []
     found = [
         (part, gain_db, title)
         for is_after, gain_db, title in (
             (True, -change_db, "Level what follows"),
             (False, change_db, "Level the part before"),
         )
-        if (part := part_beside(version, finding.start, is_after)) is not None
+        if (part := _levelled_part(finding, version, is_after)) is not None
     ]
     # A part between others is more likely the odd one than what the recording begins or ends with.
     found.sort(key=lambda entry: (entry[0][0] == 0 or entry[0][1] == version.frames, entry[0][1] - entry[0][0]))
@@ -406,6 +410,15 @@ def _level_step(finding: Finding, version: Version) -> list[Remedy]:
             replace(made[0], title="Half the way", summary=words, settings={**made[0].settings, "gain_db": half_db})
         )
     return made
+
+
+def _levelled_part(finding: Finding, version: Version, is_after: bool) -> tuple[int, int] | None:
+    """Return the part on one side of a level step; it ends where the level steps back, if it does thereabouts."""
+    part = part_beside(version, finding.start, is_after)
+    frames = int(finding.detail.get("to_next" if is_after else "to_previous", 0))
+    if part is None or not frames or abs(frames - (part[1] - part[0])) > _THEREABOUTS_SECONDS * version.rate:
+        return part
+    return (finding.start, finding.start + frames) if is_after else (finding.start - frames, finding.start)
 
 
 def _intrusion(finding: Finding, version: Version) -> list[Remedy]:

@@ -100,6 +100,8 @@ class Offers:
     subject: Finding | Place
     version: Version
     remedies: list[Remedy] = field(default_factory=list)
+    is_nothing_left: bool = False
+    """Whether it was found that nothing is to be done: a mend made elsewhere has put it right."""
     offers: list[Offer | Refusal | None] = field(default_factory=list)
     chosen: int = 0
     is_chosen: bool = False
@@ -358,6 +360,8 @@ class Mending(QObject):
             return f"This finding is {state.value} already; undo to change that."
         if not is_mendable(work.focus.kind):
             return why_not_mended(work.focus)
+        if self.offers is not None and self.offers.is_nothing_left:
+            return "Nothing is left to mend here. K keeps it as it is; F5 surveys again."
         return work.held
 
     def _all_mended(self, work: Work, edit: Edit, refused: Sequence[Refused], goes_on: bool) -> None:
@@ -438,6 +442,7 @@ class Mending(QObject):
             return
         if isinstance(came, list):
             offers.remedies, offers.offers = came, [None] * len(came)
+            offers.is_nothing_left = not came
             offers.chosen = next((index for index, remedy in enumerate(came) if remedy.is_adjusted), 0)
         else:
             index, offer = came

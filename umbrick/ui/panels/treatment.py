@@ -278,6 +278,8 @@ class Treatment(QWidget):
                 text += f" It is {state.value}."
             elif not is_mendable(finding.kind):
                 text += f" {_way_of(finding)}; K keeps it as it is."
+            elif offers and offers.is_nothing_left:
+                text += " Nothing is left to mend here; K keeps it as it is."
             elif offers and offers.is_better_left:
                 text += " Better left as it is: what fills it is rarely nearer to what was said."
             if len(together_open := work.open_chosen()) > 1:
@@ -291,7 +293,7 @@ class Treatment(QWidget):
             self.lay.setText(f"{laid.words}, over all  Alt+Enter")
         self._show_cards()
         self._show_settings()
-        self.legend.setVisible(offers is not None)
+        self.legend.setVisible(offers is not None and not offers.is_nothing_left)
         self.effect.setText(self._effect())
         self.effect.setVisible(bool(self.effect.text()))
 

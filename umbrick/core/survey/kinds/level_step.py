@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import warnings
 from dataclasses import replace
+from itertools import pairwise
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -91,7 +92,7 @@ class LevelStepDetector:
                 # Where no level of before or of after is left to hear, it is the sound's own beginning or end.
                 if self._segment * stretch <= place <= (len(levels_db) - stretch) * self._segment:
                     findings.append(replace(finding, start=place, stop=place + 1))
-        return findings
+        return _with_their_others(findings)
 
     def _finding(self, at: int, step: _Step) -> Finding:
         size_db, before_db, after_db = step
@@ -108,6 +109,17 @@ class LevelStepDetector:
             evidence=f"{abs(change_db):.0f} dB {word} from here on, {format_db(before_db)} to {format_db(after_db)}",
             detail={"change_db": round(change_db, 2), "before_db": round(before_db, 2), "after_db": round(after_db, 2)},
         )
+
+
+def _with_their_others(findings: list[Finding]) -> list[Finding]:
+    """Return steps that know how many frames away the level steps back before and after them."""
+    findings = sorted(findings, key=lambda finding: finding.start)
+    for number, (one, other) in enumerate(pairwise(findings)):
+        if one.detail["change_db"] * other.detail["change_db"] < 0:
+            frames = other.start - one.start
+            findings[number] = replace(findings[number], detail=findings[number].detail | {"to_next": frames})
+            findings[number + 1] = replace(other, detail=other.detail | {"to_previous": frames})
+    return findings
 
 
 KIND = Kind(
