@@ -1,11 +1,13 @@
 """Plans: each finding gets its best mend, those alike together; stopping keeps what is done."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from tests.sounds import RATE, faultless, sine, voice
 from umbrick.core.errors import CancelledError
-from umbrick.core.mend.plan import apart, carried_out, planned
+from umbrick.core.mend.plan import Plan, apart, carried_out, planned, run
 from umbrick.core.sound.source import ArraySource
 from umbrick.core.survey.finding import Finding
 from umbrick.core.timeline.version import Version
@@ -88,3 +90,18 @@ def test_what_lies_in_another_kinds_stretch_is_left_to_it():
     edge, clear = finding(2, "click", 90_100, 10), finding(3, "click", 95_000, 3)
     assert apart([inside, clear, crackle, edge], RATE) == [crackle, clear]
     assert apart([inside, edge, clear], RATE) == [inside, edge, clear]
+
+
+def test_a_part_that_both_its_ends_tell_of_is_levelled_once_and_both_are_mended():
+    sound = voice(20.0)
+    sound[6 * RATE : 13 * RATE] *= 0.2
+    ends = [
+        replace(finding(n, "level_step", at, 1), detail={"change_db": change_db, key: 7 * RATE})
+        for n, (at, change_db, key) in enumerate([(6 * RATE, -14.0, "to_next"), (13 * RATE, 13.4, "to_previous")])
+    ]
+    version = Version.of(ArraySource(sound.astype(np.float32), RATE, "s"))
+    outcome = run(version, Plan(tuple(ends)), ends)
+    (mend,) = outcome.mends
+    assert (mend.start, mend.stop) == (6 * RATE, 13 * RATE)
+    assert set(mend.finding_ids) == {end.id for end in ends}
+    assert (outcome.refused, outcome.better_left) == ((), 0)

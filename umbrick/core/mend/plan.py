@@ -144,6 +144,7 @@ def run(
     stages = plan.stages(version)
     wanted = sum(is_mendable(finding.kind) for finding in apart(plan.findings, version.rate))
     counts = [sum(len(batch.places) for batch in batches) for batches in stages]
+    told_of = sum(len(place.finding_ids) for batches in stages for batch in batches for place in batch.places)
     total, before = max(1, sum(counts)), 0
     made: list[Mended] = []
     refused: list[Refused] = []
@@ -168,7 +169,7 @@ def run(
             version = mended.version
         if is_cancelled():
             break
-    return Outcome(version, tuple(made), tuple(refused), wanted - sum(counts), made_of)
+    return Outcome(version, tuple(made), tuple(refused), wanted - told_of, made_of)
 
 
 def _is_the_sound_itself(version: Version, mended: Mended, findings: Sequence[Finding]) -> bool:
@@ -204,6 +205,7 @@ def planned(
     that a person changed, or that are those of the recording.
     """
     batches: dict[tuple[object, ...], Batch] = {}
+    taken: dict[tuple[object, ...], tuple[Batch, int]] = {}
     for finding in findings:
         title, known = preferred.get(finding.kind, ""), settled.get(finding.kind)
         if known is not None and known.is_of_recording and known.title == title:
@@ -212,9 +214,18 @@ def planned(
             remedy = first_remedy(finding, version, title)
         if remedy is not None and (remedy.is_advised or title):
             remedy = remedy.adjusted_as(known)
+            place = remedy.place
             key = (remedy.method.name, *sorted(remedy.settings.items()))
-            batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places.append(remedy.place)
-    return list(batches.values())
+            batch = batches.setdefault(key, Batch(remedy.method, remedy.settings, []))
+            if place[:2] != (finding.start, finding.stop):
+                # Both ends of a quiet part tell of it; it is raised once.
+                first, number = taken.setdefault((remedy.method.name, *place[:3]), (batch, len(batch.places)))
+                if number < len(first.places):
+                    ids = first.places[number].finding_ids + place.finding_ids
+                    first.places[number] = place._replace(finding_ids=ids)
+                    continue
+            batch.places.append(place)
+    return [batch for batch in batches.values() if batch.places]
 
 
 def carried_out(
