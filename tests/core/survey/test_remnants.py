@@ -11,7 +11,7 @@ START, STOP = 3 * RATE, 3 * RATE + round(0.03 * RATE)
 
 
 def hole(within):
-    """Return a second of even noise in which something else sounds for 30 ms."""
+    """Return six seconds of even noise in which something else sounds for 30 ms."""
     wave = 0.2 * np.random.default_rng(3).standard_normal(6 * RATE)
     wave[START:STOP] = within(wave[START:STOP])
     return wave.astype(np.float32)

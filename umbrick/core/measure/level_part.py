@@ -20,9 +20,7 @@ _NEARLY = 2
 def change_at(source: Source, at: int) -> float:
     """Return by how many dB what sounds in the four seconds after a place is louder than in those before it; NaN where
     nothing does."""
-    near = round(_NEAR_SECONDS * source.rate)
-    before = _level_db(loudness_line(source, max(0, at - near), at))
-    return _level_db(loudness_line(source, at, min(source.frames, at + near))) - before
+    return _near_db(source, at, is_after=True) - _near_db(source, at, is_after=False)
 
 
 def part_beside(source: Source, at: int, is_after: bool) -> tuple[int, int] | None:
@@ -33,9 +31,7 @@ def part_beside(source: Source, at: int, is_after: bool) -> tuple[int, int] | No
     frame, reach = frame_length(source.rate), round(_LONGEST_SECONDS * source.rate)
     low, high = (at, min(source.frames, at + reach)) if is_after else (max(0, at - reach), at)
     own = loudness_line(source, low, high)
-    near = round(_NEAR_SECONDS * source.rate)
-    beside = (max(0, at - near), at) if is_after else (at, min(source.frames, at + near))
-    other_db = _level_db(loudness_line(source, *beside))
+    other_db = _near_db(source, at, not is_after)
     own = own if is_after else own[::-1]
     own_db = _level_db(own[: round(_NEAR_SECONDS / FRAME_SECONDS)])
     if np.isnan(own_db) or np.isnan(other_db):
@@ -69,6 +65,13 @@ def _border(own: Levels, own_db: float, other_db: float) -> int | None:
             best = np.flatnonzero(before <= before.min() + _NEARLY)
             return around + int(best[np.argmin(own[around + best])])
     return None
+
+
+def _near_db(source: Source, at: int, is_after: bool) -> float:
+    """Return the level of what sounds in the few seconds after, or before, a place; NaN if nothing does."""
+    near = round(_NEAR_SECONDS * source.rate)
+    span = (at, min(source.frames, at + near)) if is_after else (max(0, at - near), at)
+    return _level_db(loudness_line(source, *span))
 
 
 def _level_db(levels: Levels) -> float:

@@ -205,7 +205,7 @@ def planned(
     that a person changed, or that are those of the recording.
     """
     batches: dict[tuple[object, ...], Batch] = {}
-    taken: dict[tuple[object, ...], tuple[Batch, int]] = {}
+    moved: dict[tuple[object, ...], tuple[list[Place], int]] = {}
     for finding in findings:
         title, known = preferred.get(finding.kind, ""), settled.get(finding.kind)
         if known is not None and known.is_of_recording and known.title == title:
@@ -215,17 +215,19 @@ def planned(
         if remedy is not None and (remedy.is_advised or title):
             remedy = remedy.adjusted_as(known)
             place = remedy.place
-            key = (remedy.method.name, *sorted(remedy.settings.items()))
-            batch = batches.setdefault(key, Batch(remedy.method, remedy.settings, []))
-            if place[:2] != (finding.start, finding.stop):
+            is_moved = (place.start, place.stop) != (finding.start, finding.stop)
+            same = remedy.method.name, place.start, place.stop, place.channels
+            if is_moved and same in moved:
                 # Both ends of a quiet part tell of it; it is raised once.
-                first, number = taken.setdefault((remedy.method.name, *place[:3]), (batch, len(batch.places)))
-                if number < len(first.places):
-                    ids = first.places[number].finding_ids + place.finding_ids
-                    first.places[number] = place._replace(finding_ids=ids)
-                    continue
-            batch.places.append(place)
-    return [batch for batch in batches.values() if batch.places]
+                places, number = moved[same]
+                places[number] = place._replace(finding_ids=places[number].finding_ids + place.finding_ids)
+                continue
+            key = (remedy.method.name, *sorted(remedy.settings.items()))
+            places = batches.setdefault(key, Batch(remedy.method, remedy.settings, [])).places
+            if is_moved:
+                moved[same] = places, len(places)
+            places.append(place)
+    return list(batches.values())
 
 
 def carried_out(

@@ -156,12 +156,10 @@ def _at_rest(parts: Sequence[npt.NDArray[np.float32]], grid: Grid) -> Powers:
 def _about(found: Powers, centres: npt.NDArray[np.int64]) -> Powers:
     """Return the median of what was found in the lines about each, as far up as down."""
     half = 2 ** (_ABOUT_OCTAVES / 2)
-    made = np.empty(len(found))
-    for index, line in enumerate(centres.tolist()):
-        first = min(int(np.searchsorted(centres, line / half)), index - _FEWEST_ABOUT)
-        last = max(int(np.searchsorted(centres, line * half)), index + _FEWEST_ABOUT + 1)
-        made[index] = np.median(found[max(0, first) : last])
-    return made
+    own = np.arange(len(found))
+    first = np.maximum(0, np.minimum(np.searchsorted(centres, centres / half), own - _FEWEST_ABOUT)).tolist()
+    last = np.maximum(np.searchsorted(centres, centres * half), own + _FEWEST_ABOUT + 1).tolist()
+    return np.array([np.median(found[begin:end]) for begin, end in zip(first, last, strict=True)])
 
 
 def _between_the_steady(found: Powers, is_steady: npt.NDArray[np.bool_]) -> Powers:

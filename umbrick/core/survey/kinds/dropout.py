@@ -74,8 +74,8 @@ class _Hole(NamedTuple):
     confidence: float
     depth_db: float
     measures: dict[str, float]
-    remnant: float
-    """How likely it is that what still sounds in it is what sounds beside it; 1 if nothing does."""
+    remnant_odds: float
+    """The log likelihood that what still sounds in it is what sounds beside it; 0 if nothing does."""
     within_db: float
 
 
@@ -112,7 +112,7 @@ class DropoutDetector:
                     before = wave[max(0, start - beside) : start].astype(np.float64)
                     after = wave[end : end + beside].astype(np.float64)
                     measures = measured(before, after, end - start, rate)
-                    remnant = self._remnant(wave, start, end) if depth_db < _STILL_SOUNDING_DB else 1.0
+                    remnant = self._remnant_odds(wave, start, end) if depth_db < _STILL_SOUNDING_DB else 0.0
                     within_db = float(decibels(np.mean(np.square(wave[start:end], dtype=np.float64))))
                     hole = (first + start, first + end, (channel,), confidence, depth_db, measures, remnant, within_db)
                     found.append(_Hole(*hole))
@@ -138,11 +138,13 @@ class DropoutDetector:
         missing = sorted(self._missing, key=lambda one: (one.start, one.stop))
         levels_db = levels_of(self._outlines)
         floor_db = float(np.percentile(levels_db, _FLOOR_PERCENTILE)) if len(levels_db) else -np.inf
-        missing = [one._replace(remnant=1.0) if one.within_db <= floor_db + _OVER_FLOOR_DB else one for one in missing]
+        missing = [
+            one._replace(remnant_odds=0.0) if one.within_db <= floor_db + _OVER_FLOOR_DB else one for one in missing
+        ]
         sure = confidences(
             [one.start for one in missing],
             [one.stop for one in missing],
-            [missing_odds(one.measures) + max(float(np.log(one.remnant)), _LEAST_REMNANT_ODDS) for one in missing],
+            [missing_odds(one.measures) + one.remnant_odds for one in missing],
             [one.confidence for one in missing],
             min(self._rests, round(sum(one.confidence for one in missing))),
             self._format.rate,
@@ -306,11 +308,12 @@ class DropoutDetector:
         confidence = float(1 / (1 + np.exp(-doubt)))
         return start, end, confidence if depth_db >= _DEEP_DB else min(confidence, _MOST_IF_SHALLOW), depth_db
 
-    def _remnant(self, wave: npt.NDArray[np.float32], start: int, stop: int) -> float:
+    def _remnant_odds(self, wave: npt.NDArray[np.float32], start: int, stop: int) -> float:
         within = wave[start:stop]
         if np.abs(within - within.mean()).max(initial=0.0) < _SOUNDING_STEPS * self._step:
-            return 1.0  # nothing but rounding, or dither
-        return float(1 / (1 + np.exp(unlike_beside_db(wave, start, stop, self._format.rate) - _HALF_SURE_UNLIKE_DB)))
+            return 0.0  # nothing but rounding, or dither
+        unlike_db = unlike_beside_db(wave, start, stop, self._format.rate)
+        return max(-float(np.logaddexp(0.0, unlike_db - _HALF_SURE_UNLIKE_DB)), _LEAST_REMNANT_ODDS)
 
     def _finding(self, missing: _Hole, confidence: float, no_rest: float) -> Finding:
         frames, channels = missing.stop - missing.start, missing.channels
@@ -365,7 +368,7 @@ def _together(found: list[_Hole]) -> list[_Hole]:
             max(hole.confidence for hole in group),
             group[0].depth_db,
             {name: float(np.mean([hole.measures[name] for hole in group])) for name in group[0].measures},
-            max(hole.remnant for hole in group),
+            max(hole.remnant_odds for hole in group),
             min(hole.within_db for hole in group),
         )
         for group in groups

@@ -90,7 +90,7 @@ class LevelStepDetector:
             if finding.confidence >= 0.05:
                 place = hop * change_point(bands_db, finding.start // hop, finding.detail["change_db"], reach)
                 # Where no level of before or of after is left to hear, it is the sound's own beginning or end.
-                if self._segment * stretch <= place <= (len(levels_db) - stretch) * self._segment:
+                if stretch <= place / self._segment <= len(levels_db) - stretch:
                     findings.append(replace(finding, start=place, stop=place + 1))
         return _with_their_others(findings)
 
