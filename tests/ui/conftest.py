@@ -141,6 +141,7 @@ def collecting(qapp):
 @pytest.fixture
 def window(qapp, qtbot):
     theme.load_fonts()
+    qapp.setStyleSheet("")  # a window dresses when it is whole, as at a start, and not again with every part put in
     window = BenchWindow(SimulatedOutput())
     window.resize(1280, 800)
     window.show()

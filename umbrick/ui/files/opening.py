@@ -28,7 +28,9 @@ from umbrick.work.loading import Astray, Loaded, load_file, load_shelf, relink, 
 from umbrick.work.whereabouts import show_view, standing_of
 from umbrick.work.work import Work
 
-SKETCH_COLUMNS = 1200
+_SKETCH_COLUMNS = 1200
+_SKETCHED_FRAMES = 1 << 23
+"""From where on probing comes before measuring: a sketch takes as long whatever the recording's length."""
 _TRACKS_OFFERED = 3
 _DRAWN_AT_ONCE = max(2, (os.cpu_count() or 2) // 2)
 
@@ -219,8 +221,9 @@ class Opening(QObject):
         recording, pyramid = work.recording, work.pyramid
 
         def draw(job: Job) -> None:
-            work.sketch = pyramids.sketch(recording.source, SKETCH_COLUMNS)
-            job.came.emit(None)
+            if work.frames >= _SKETCHED_FRAMES:
+                work.sketch = pyramids.sketch(recording.source, _SKETCH_COLUMNS)
+                job.came.emit(None)
             pyramids.build(pyramid, recording.source, job.report, job.is_cancelled)
             save_picture(recording, pyramid)
 
