@@ -59,6 +59,19 @@ def page(window):
     return window.treatment.course
 
 
+def test_candidates_that_are_asked_for_are_seen_though_the_course_was_shown(voiced, window):
+    panel = window.treatment
+    start = voiced.work.passage.start
+    select(voiced, start + 2000, start + 12000)
+    voiced.press("Shift+F")
+    assert panel.currentWidget() is panel.course
+    voiced.press("Ctrl+B")
+    assert panel.currentWidget() is panel.finding
+    assert "Selection" in panel.finding.what.text()
+    voiced.press("F3")
+    assert panel.currentWidget() is panel.course
+
+
 def test_job_10_one_f_is_softened_in_three_acts_and_carried_in_two(voiced, window, page):
     work = voiced.work
     window.bench.set_passage(type(work.passage)(0, work.frames))

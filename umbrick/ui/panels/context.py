@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
 
+from umbrick.core.mend.place import Place
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
@@ -41,6 +42,7 @@ class ContextPanel(QStackedWidget):
         self._lifting = lifting
         self.finding, self.by_hand, self.seam, self.course, self.made = finding, by_hand, seam, course, made
         self._types = False
+        self._offered: Place | None = None
         for page in (finding, by_hand, seam, course, made):
             page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
             self.addWidget(page)
@@ -51,12 +53,12 @@ class ContextPanel(QStackedWidget):
             tools.seaming.desk_changed,
             tools.pasting.changed,
             tools.levelling.changed,
-            mending.offers_changed,
             coursing.changed,
             lifting.changed,
         ):
             signal.connect(self._choose)
         bench.focus_changed.connect(self._look_at_finding)
+        mending.offers_changed.connect(self._look_at_offers)
         self._choose()
 
     def set_theme(self, theme: themes.Theme) -> None:
@@ -73,7 +75,20 @@ class ContextPanel(QStackedWidget):
 
     def _look_at_finding(self) -> None:
         self._types = False
+        if (work := self._bench.work) is not None and work.focus is not None:
+            self._leave_course()
         self._choose()
+
+    def _look_at_offers(self) -> None:
+        place, self._offered = self._offered, self._mending.place
+        if self._offered is not None and self._offered != place:
+            self._leave_course()
+        self._choose()
+
+    def _leave_course(self) -> None:
+        """Let what was asked for be seen: Enter must not mend with a candidate that the course hides."""
+        if self._coursing.is_open:
+            self._coursing.set_open(False)
 
     def _choose(self) -> None:
         self.setCurrentWidget(self._page())
