@@ -24,7 +24,15 @@ _STRETCHES, _FEWEST_STRETCHES = 8, 3
 
 _GATE_DB, _SILENT_DB = 18.0, -65.0
 _HALF_SURE_DB = 5.5
-_LEAST_DB = 1.5
+_LEAST_DB, _LEAST_ODDS = 1.5, 0.05
+_NO_SOUND_DB = -105.0
+
+_COMPARED_SECONDS, _PASSAGE_SECONDS = 4.0, 0.1
+"""So long is what is compared on either side, but for what is nearest, where the level goes over."""
+
+_PERCENTILES = (50, 90)
+_ALIKE_DB, _COUNTS = 7.0, 3.0
+"""By so much the levels of bands change apart from one another by what is said or played, and how much more counts."""
 
 
 class _Step(NamedTuple):
@@ -86,15 +94,17 @@ class LevelStepDetector:
         bands_db = np.concatenate(self._bands)
         findings = []
         for at in highest.tolist():
-            finding = self._finding(at * stretch * self._segment, _Step(*(float(column[at]) for column in steps)))
-            if finding.confidence >= 0.05:
-                place = hop * change_point(bands_db, finding.start // hop, finding.detail["change_db"], reach)
+            step = _Step(*(float(column[at]) for column in steps))
+            if _odds(step.size_db) >= _LEAST_ODDS:
+                change_db = step.after_db - step.before_db
+                row = change_point(bands_db, at * stretch * self._segment // hop, change_db, reach)
                 # Where no level of before or of after is left to hear, it is the sound's own beginning or end.
-                if stretch <= place / self._segment <= len(levels_db) - stretch:
-                    findings.append(replace(finding, start=place, stop=place + 1))
-        return _with_their_others(findings)
+                if stretch <= row * hop / self._segment <= len(levels_db) - stretch:
+                    unlike_db = _unlike_db(bands_db, row, self._format.rate / hop)
+                    findings.append(self._finding(row * hop, step, unlike_db))
+        return _with_their_others([finding for finding in findings if finding.confidence >= _LEAST_ODDS])
 
-    def _finding(self, at: int, step: _Step) -> Finding:
+    def _finding(self, at: int, step: _Step, unlike_db: float) -> Finding:
         size_db, before_db, after_db = step
         change_db = after_db - before_db
         word = "louder" if change_db > 0 else "quieter"
@@ -105,10 +115,28 @@ class LevelStepDetector:
             stop=at + 1,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(abs(change_db) / 25, 0, 1)), 3),
-            confidence=round(float(1 / (1 + np.exp(-(size_db - _HALF_SURE_DB) / 1.0))), 3),
+            confidence=round(_odds(size_db - _COUNTS * max(0.0, unlike_db - _ALIKE_DB)), 3),
             evidence=f"{abs(change_db):.0f} dB {word} from here on, {format_db(before_db)} to {format_db(after_db)}",
             detail={"change_db": round(change_db, 2), "before_db": round(before_db, 2), "after_db": round(after_db, 2)},
         )
+
+
+def _odds(size_db: float) -> float:
+    return float(1 / (1 + np.exp(_HALF_SURE_DB - size_db)))
+
+
+def _unlike_db(bands_db: np.ndarray, row: int, rows_a_second: float) -> float:
+    """Return by how much levels in bands change otherwise than all together: a gain changes them all alike, another
+    way of playing does not."""
+    reach, passage = (round(seconds * rows_a_second) for seconds in (_COMPARED_SECONDS, _PASSAGE_SECONDS))
+    sides = [bands_db[max(0, row - reach) : row - passage], bands_db[row + passage : row + reach]]
+    before, after = (np.percentile(side.astype(np.float64), _PERCENTILES, axis=0) for side in sides)
+    sounds = (before[0] > _NO_SOUND_DB) & (after[0] > _NO_SOUND_DB)
+    if not sounds.any():
+        return 0.0
+    changes = (after - before)[:, sounds]
+    apart = np.abs(changes - np.median(changes, axis=1, keepdims=True))
+    return float(np.median(apart, axis=1).max())
 
 
 def _with_their_others(findings: list[Finding]) -> list[Finding]:
