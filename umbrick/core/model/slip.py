@@ -57,8 +57,8 @@ def slip_near(wave: Wave, start: int, stop: int, rate: int) -> Slip | None:
     taken_out = _unlike(around[frames + (frames >= places[:, np.newaxis])], models)
     widened = np.where(frames == places[:, np.newaxis], 0.0, around[frames - (frames > places[:, np.newaxis])])
     put_in = _solved(widened, places, models)[0]
-    as_it_is = np.tile(around[:-1], (len(places), 1))
-    present, as_click = float(_unlike(as_it_is[:1], models)[0]), float(_solved(as_it_is, places, models)[0].min())
+    as_it_is = around[np.newaxis, :-1]
+    present, as_click = float(_unlike(as_it_is, models)[0]), float(_solved(as_it_is, places, models)[0].min())
     is_many = taken_out.min() <= put_in.min()
     energies = taken_out if is_many else put_in
     least = float(energies.min())
@@ -78,7 +78,13 @@ def missing_sample(wave: Wave, at: int, rate: int) -> float | None:
 
 def _errors(waves: Wave, model: Model) -> Wave:
     """Return the prediction errors of waves, a row each, but for their first ``order`` samples."""
-    return np.lib.stride_tricks.sliding_window_view(waves, model.order + 1, axis=1) @ model.error_filter[::-1]
+    frames, order = waves.shape[1], model.order
+    filters = np.zeros((frames, frames - order))
+    diagonals = np.lib.stride_tricks.as_strided(
+        filters, (frames - order, order + 1), (filters.strides[0] + filters.strides[1], filters.strides[0])
+    )
+    diagonals[:] = model.error_filter[::-1]
+    return waves @ filters
 
 
 def _unlike(waves: Wave, models: list[Model]) -> Wave:
@@ -88,18 +94,19 @@ def _unlike(waves: Wave, models: list[Model]) -> Wave:
 
 def _solved(waves: Wave, places: Frames, models: list[Model]) -> tuple[Wave, Wave]:
     """Return the energy when in each wave one sample, at least an order from the start, is what makes it least, and
-    that sample."""
-    rows = np.arange(len(waves))
-    energy, pull, weight = np.zeros(len(waves)), np.zeros(len(waves)), np.full(len(waves), 1e-20)
+    that sample; of a single wave, at each of the places."""
+    rows, order = np.arange(len(waves)), models[0].order
+    # What follows the sample within the wave answers to it.
+    answering = (places - order)[:, np.newaxis] + np.arange(order + 1)
+    is_inside = answering < waves.shape[1] - order
+    answering = np.where(is_inside, answering, 0)
+    energy, pull, weight = np.zeros(len(waves)), np.zeros(len(places)), np.full(len(places), 1e-20)
     for model in models:
         errors = _errors(waves, model)
         energy += np.square(errors).sum(axis=1)
-        # What follows the sample within the wave answers to it.
-        answering = (places - model.order)[:, np.newaxis] + np.arange(model.order + 1)
-        is_inside = answering < errors.shape[1]
         own = np.where(is_inside, model.error_filter, 0.0)
-        pull += (own * errors[rows[:, np.newaxis], np.where(is_inside, answering, 0)]).sum(axis=1)
-        weight += np.square(own).sum(axis=1)
+        pull += np.einsum("pa,pa->p", own, errors[rows[:, np.newaxis], answering])
+        weight += np.einsum("pa,pa->p", own, own)
     return np.maximum(energy - pull**2 / weight, 1e-20), waves[rows, places] - pull / weight
 
 

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
 
-from umbrick.core.model.across import models_beside, unlike_across, unlike_across_all
+from umbrick.core.model.across import Beside, unlike_across, unlike_across_all, unlike_within
 
 Wave = npt.NDArray[np.float64]
 
@@ -31,33 +32,36 @@ class Swapped(NamedTuple):
         return self.start, self.start + self.length, self.start + 2 * self.length
 
 
-def swapped(wave: Wave, breaks: list[int], rate: int) -> list[Swapped]:
+def swapped(wave: Wave, breaks: Mapping[int, bool], rate: int) -> list[Swapped]:
     """Return the pieces that are in the wrong order.
 
     Parameters
     ----------
     wave : ndarray, shape (n,)
-    breaks : list of int
-        Where it breaks off, to within a few frames, ascending; the one between the pieces may have been missed.
+    breaks : mapping of int to bool
+        Where it breaks off, to within a few frames, ascending, and whether a break is likely there by itself: one seam
+        of two may look like a click. The one between the pieces may have been missed.
     rate : int
     """
     found: list[Swapped] = []
     if len(breaks) > _MOST_BREAKS:
         return found
-    known = np.array(breaks)
-    for first in breaks:
+    known, beside = np.array(list(breaks)), Beside(wave, rate)
+    for first, is_likely in breaks.items():
         if found and first < found[-1].start + 2 * found[-1].length - _SLACK:
             continue
         later = known[(known >= first + 2 * _SHORTEST) & (known <= first + 2 * _LONGEST_SECONDS * rate)]
-        tried = (_in_order(wave, first, first + (last - first) // 2, rate) for last in later.tolist())
+        likely = (last for last in later.tolist() if is_likely or breaks[last])
+        tried = (_in_order(wave, first, last, beside) for last in likely)
         found += [pieces for pieces in tried if pieces is not None][:1]
     return found
 
 
-def _in_order(wave: Wave, first: int, middle: int, rate: int) -> Swapped | None:
+def _in_order(wave: Wave, first: int, last: int, beside: Beside) -> Swapped | None:
     """Return the two pieces about some breaks that go on in the other order, if they do."""
-    length = middle - first
-    models = models_beside(wave, first - _SLACK, first + 2 * length + 3 * _SLACK, rate)
+    length = (last - first) // 2
+    middle = first + length
+    models = beside.models(first - _SLACK, last + 3 * _SLACK)
     if not models:
         return None
     starts = np.arange(first - _SLACK, first + _SLACK + 1)
@@ -66,9 +70,11 @@ def _in_order(wave: Wave, first: int, middle: int, rate: int) -> Swapped | None:
     if middles[0] <= starts[-1] or stops[-1] + models[0].order > len(wave):
         return None
     # From the end of each piece to the beginning of the one that follows it when they change places.
-    to_second, to_first, to_rest = unlike_across_all(
-        wave, [(starts, middles), (stops, starts), (middles, stops)], models
-    )
+    (to_first,) = unlike_across_all(wave, [(stops, starts)], models)
+    # Two breaks are mostly two clicks, with nothing in the middle that any other order could better.
+    if unlike_within(wave, middles, models).max() < 10 ** (_GAIN_DB / 10) * to_first.min():
+        return None
+    to_second, to_rest = unlike_across_all(wave, [(starts, middles), (middles, stops)], models)
     at, size = np.meshgrid(np.arange(len(starts)), np.arange(length - _SLACK, length + _SLACK + 1), indexing="ij")
     second = starts[at] + size - middles[0]
     rest = starts[at] + 2 * size - stops[0]

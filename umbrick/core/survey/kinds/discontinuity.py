@@ -17,19 +17,21 @@ class DiscontinuityDetector(EventCollector):
 
     def __init__(self, form: Format) -> None:
         super().__init__(form)
-        self._recent: list[int] = []
+        self._recent: dict[int, bool] = {}
         self._swapped: list[Swapped] = []
 
     def feed(self, block: Block) -> None:
         """Collect a block's events."""
         super().feed(block)
         first = block.start - block.before
-        breaks = [(event.start + event.stop) // 2 for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE]
-        known = sorted({*(at for at in self._recent if at >= first), *breaks})
+        stand_out = [event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE]
+        known = {at: is_break for at, is_break in self._recent.items() if at >= first}
+        known |= {(event.start + event.stop) // 2: not event.is_no_break for event in stand_out}
         self._recent = known
-        if len(breaks) and len(known) > 2:
+        if stand_out and len(known) > 2:
             wave = block.mono.astype(np.float64)
-            for pieces in swapped(wave, [at - first for at in known], block.rate):
+            breaks = {at - first: is_break for at, is_break in sorted(known.items())}
+            for pieces in swapped(wave, breaks, block.rate):
                 start = first + pieces.start
                 if not self._swapped or start > self._swapped[-1].start:
                     self._swapped.append(pieces._replace(start=start))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator
 from typing import NamedTuple
 
@@ -11,9 +12,12 @@ import numpy.typing as npt
 from umbrick.core.model.slip import slip_near
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
-from umbrick.core.survey.impulses.impulse_sorting import Event, events, together
+from umbrick.core.survey.impulses.impulse_sorting import events, together
 
 _LONGEST_SECONDS = 0.002
+_MOST_PUT_OFF = 32
+"""A slip may look like a click. That all of them do is not to be expected: these wait until one is known."""
+
 _MOST_IN_A_BLOCK = 60
 """Among more events than these, such as crackle, slips are not looked for."""
 
@@ -48,12 +52,23 @@ class _Slip(NamedTuple):
     relative_db: float
 
 
+class _Near(NamedTuple):
+    """A wave that begins at frame ``first`` of the recording, and the frames between which a slip may be."""
+
+    wave: npt.NDArray[np.float32]
+    first: int
+    start: int
+    stop: int
+    rate: int
+
+
 class SlipDetector:
     """Tries whether one sample more or less explains what stands out; decides by whether that comes again."""
 
     def __init__(self, form: Format) -> None:
         self._format = form
         self._slips: list[_Slip] = []
+        self._put_off: deque[tuple[_Near, float]] = deque(maxlen=_MOST_PUT_OFF)
 
     def feed(self, block: Block) -> None:
         """Try the events of a block."""
@@ -62,9 +77,23 @@ class SlipDetector:
             return
         for group in found:
             event = max(group, key=lambda event: event.excess_db)
-            if event.stop - event.start <= _LONGEST_SECONDS * block.rate and (slip := _tried(block, event)):
+            if event.stop - event.start > _LONGEST_SECONDS * block.rate:
+                continue
+            near = _near(block, block.samples[:, event.channel], event.start, event.stop)
+            if event.is_no_break and not self._slips:
+                self._put_off.append((near._replace(wave=near.wave.copy()), event.relative_db))
+            elif slip := _tried(near, event.relative_db):
                 self._slips.append(slip)
+        self._take_up()
         self._slips += [slip for samples in (1, -1) for slip in self._due_in(block, samples)]
+
+    def _take_up(self) -> None:
+        """Try what was put off, if slips are known now, or if most of it comes evenly."""
+        _, is_regular = regular(np.array([near.start for near, _ in self._put_off], np.int64))
+        if self._slips or np.count_nonzero(is_regular) > len(self._put_off) / 2:
+            tried = (_tried(*put_off) for put_off in self._put_off)
+            self._slips = sorted([*self._slips, *(slip for slip in tried if slip)], key=lambda slip: slip.at)
+            self._put_off.clear()
 
     def _due_in(self, block: Block, samples: int) -> Iterator[_Slip]:
         """Yield the slips of a block that come when they are due and do not stand out of the sound there: where many
@@ -79,7 +108,7 @@ class SlipDetector:
         turns = np.arange(np.ceil((block.start - anchor) / period), np.ceil((block.stop - anchor) / period))
         for at in np.round(anchor + turns[np.abs(turns) <= _MOST_MISSED] * period).astype(np.int64).tolist():
             if not (np.abs(known - at) <= _SLACK_FRAMES + _SLACK * period).any():
-                slip = _tried_at(block, block.mono, at, at + 1, _FAINTEST_DB)
+                slip = _tried(_near(block, block.mono, at, at + 1), _FAINTEST_DB)
                 if slip is not None and slip.samples == samples:
                     yield slip
 
@@ -115,18 +144,18 @@ class SlipDetector:
         )
 
 
-def _tried(block: Block, event: Event) -> _Slip | None:
-    """Return the slip that an event is, if it is one."""
-    return _tried_at(block, block.samples[:, event.channel], event.start, event.stop, event.relative_db)
-
-
-def _tried_at(block: Block, wave: npt.NDArray[np.float32], start: int, stop: int, relative_db: float) -> _Slip | None:
-    """Return the slip that lies between two frames of a recording in one of a block's waves, if one does."""
+def _near(block: Block, wave: npt.NDArray[np.float32], start: int, stop: int) -> _Near:
+    """Return what lies about two frames of a recording in one of a block's waves."""
     first = block.start - block.before
     reach = block.rate // 8
     begin = max(0, start - first - reach)
-    near = wave[begin : stop - first + reach].astype(np.float64)
-    slip = slip_near(near, start - first - begin, stop - first - begin, block.rate)
+    return _Near(wave[begin : stop - first + reach], first + begin, start, stop, block.rate)
+
+
+def _tried(near: _Near, relative_db: float) -> _Slip | None:
+    """Return the slip that lies at a place, if one does."""
+    first = near.first
+    slip = slip_near(near.wave.astype(np.float64), near.start - first, near.stop - first, near.rate)
     if slip is None:
         return None
     over_click_db = slip.gain_db - slip.as_click_db
@@ -134,7 +163,7 @@ def _tried_at(block: Block, wave: npt.NDArray[np.float32], start: int, stop: int
         return None
     is_likely = slip.gain_db >= _GAIN_DB and over_click_db >= _OVER_CLICK_DB and slip.left_db <= _LEFT_DB
     is_clear = is_likely and slip.gain_db >= _CLEAR_GAIN_DB and over_click_db >= _CLEARLY_OVER_CLICK_DB
-    return _Slip(first + begin + slip.at, slip.samples, is_likely, is_clear, relative_db)
+    return _Slip(first + slip.at, slip.samples, is_likely, is_clear, relative_db)
 
 
 def is_due(at: int, known: npt.NDArray[np.int64], period: float) -> bool:
