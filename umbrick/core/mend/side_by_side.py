@@ -15,7 +15,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import FIRST_COMPLETED, Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from contextvars import ContextVar
 from dataclasses import dataclass
 from typing import Any, Generic, TypeVar
@@ -24,8 +24,8 @@ from umbrick.core.errors import CancelledError
 from umbrick.core.processors import may_start_processes
 from umbrick.core.quick_transforms import use_quick_transforms
 
-_SOON_SECONDS, _MANY = 0.7, 8
-"""Until processes have started, things are done here: fewer are not worth starting any for."""
+_MANY, _LONG_SECONDS = 8, 1.5
+"""Fewer things are not shared out; processes take a second to start, and are not worth it for what is done as soon."""
 
 _ASK_SECONDS = 0.2
 _WAITING = 2
@@ -35,7 +35,7 @@ _Asked = TypeVar("_Asked")
 _Made = TypeVar("_Made")
 
 _allowed = False
-_pool: ProcessPoolExecutor | None = None
+_pool: Future[ProcessPoolExecutor] | None = None
 
 
 @dataclass(frozen=True)
@@ -112,12 +112,14 @@ def worked_out(
         return asked.by_threads(workers)
     if not (workers > 1 and count > _MANY and _is_sendable(work)):
         return asked.here([], count)
-    ready_at = time.monotonic() + (0 if _pool is not None else _SOON_SECONDS)
-    _started(workers)
     made: list[_Made] = []
-    while len(made) < count and time.monotonic() < ready_at:
+    began = time.monotonic()
+    while len(made) < count and not (_pool is not None and _pool.done()):
+        # Until processes have started, things are done here.
         asked.here(made, len(made) + 1)
-    return asked.by_processes(made, workers)
+        if (time.monotonic() - began) * (count - len(made)) / len(made) > _LONG_SECONDS:
+            _begun(workers)
+    return asked.by_processes(made, workers) if len(made) < count else made
 
 
 @dataclass(frozen=True)
@@ -156,9 +158,9 @@ class _Many(Generic[_Asked, _Made]):
     def by_processes(self, made: list[_Made], workers: int) -> list[_Made]:
         """Go on with what is made by processes, to the end."""
         try:
-            return self._by_helpers(made, Helpers(_started(workers), workers))
-        except BrokenProcessPool:
-            # The system has ended a process, for want of memory perhaps: the rest is done here.
+            return self._by_helpers(made, Helpers(_begun(workers).result(), workers))
+        except (BrokenProcessPool, OSError):
+            # The system starts none, or has ended one, for want of memory perhaps: the rest is done here.
             _end()
             return self.here(made, self.count)
 
@@ -202,20 +204,29 @@ class _Many(Generic[_Asked, _Made]):
 def _end() -> None:
     global _pool
     if _pool is not None:
-        _pool.shutdown(cancel_futures=True)
+        with suppress(OSError):
+            _pool.result().shutdown(cancel_futures=True)
         _pool = None
 
 
-def _started(workers: int) -> ProcessPoolExecutor:
+def _begun(workers: int) -> Future[ProcessPoolExecutor]:
+    """Return the processes, which begin to start now if they have not yet; whoever asks need not wait for that."""
     global _pool
     if _pool is None:
-        # Not by fork: threads of this process may hold locks that nobody would open in a copy of it.
-        context = multiprocessing.get_context("forkserver")
-        context.set_forkserver_preload(["umbrick.core.mend.registry", "scipy.signal"])
-        _pool = ProcessPoolExecutor(workers, context, initializer=_made_ready)
-        for _ in range(workers):
-            _pool.submit(_never)
+        starter = ThreadPoolExecutor(1, "start")
+        _pool = starter.submit(_started, workers)
+        starter.shutdown(wait=False)
     return _pool
+
+
+def _started(workers: int) -> ProcessPoolExecutor:
+    # Not by fork: threads of this process may hold locks that nobody would open in a copy of it.
+    context = multiprocessing.get_context("forkserver")
+    context.set_forkserver_preload(["umbrick.core.mend.registry", "scipy.signal"])
+    pool = ProcessPoolExecutor(workers, context, initializer=_made_ready)
+    for _ in range(workers):
+        pool.submit(_never)
+    return pool
 
 
 def _made_ready() -> None:
