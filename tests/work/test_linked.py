@@ -33,6 +33,7 @@ class Bench:
 
     def __init__(self, folder, seconds=3.0):
         whole = event(seconds + 1)
+        whole[2 * RATE : round(2.5 * RATE)] *= 1e-3  # a pause
         self.casebook = Casebook.create(folder / "set.casebook")
         self.works = []
         for number, offset in enumerate(OFFSETS):
@@ -103,8 +104,38 @@ def test_lifting_a_cut_off_lifts_it_off_everywhere(bench):
     assert [len(one.history.mends) for one in bench.works] == [1, 1, 1]
 
 
-def test_a_cut_within_which_a_lane_begins_is_refused(bench):
-    remedy = Remedy("Splice", "", method_named("splice"), {}, Place(300, 700, (0,)))
+def in_step(bench, lane, frame):
+    """Whether a lane has at a place of the first what that one has."""
+    first, other = bench.works[0], bench.works[lane]
+    there = bench.linked.place_in(bench.linked.lanes[lane], first, frame)
+    return np.allclose(first.version.read(frame, frame + 400), other.version.read(there, there + 400), atol=2e-3)
+
+
+@pytest.mark.parametrize(("start", "stop", "number"), [(200, 3000, 2), (142000, 143500, 1)])
+def test_from_a_lane_that_begins_or_ends_within_a_cut_its_part_goes(bench, start, stop, number):
+    whole = [work.frames for work in bench.works]
+    made = bench.splice(bench.works[0], start, stop)
+    gone = [before - work.frames for before, work in zip(whole, bench.works, strict=True)]
+    cut = made[0].made[0]
+    own = [min(max(0, at + OFFSETS[number]), whole[number]) for at in (cut.start, cut.stop)]
+    assert abs(gone[number] - (own[1] - own[0])) < 0.002 * RATE
+    assert gone[number] < -cut.time_shift
+    assert {gone[other] for other in range(3) if other != number} == {-cut.time_shift}
+    for frame in (10_000, 70_000, 130_000):
+        assert in_step(bench, 1, frame)
+        assert in_step(bench, 2, frame)
+    pairs = [(work.shelf, work.history) for work in bench.works]
+    step_together(pairs, -1)
+    assert [work.frames for work in bench.works] == whole
+    step_together(pairs, 1)
+    assert [before - work.frames for before, work in zip(whole, bench.works, strict=True)] == gone
+    lifted = lift_off(bench.works[0].history, [cut.id])
+    commit_together(bench.linked.joint_parts(bench.works[0], lifted))
+    assert [work.frames for work in bench.works] == whole
+
+
+def test_a_lane_begins_or_ends_within_nothing_but_a_cut(bench):
+    remedy = Remedy("Splice", "", method_named("splice"), {"time": "payback"}, Place(200, 3000, (0,)))
     with pytest.raises(ParameterError, match="mic2 begins or ends within this place"):
         bench.linked.made_in_all(bench.works[0], remedy)
 

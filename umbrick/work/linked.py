@@ -13,7 +13,7 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.stacked import Beside, Stack, stacked
 from umbrick.core.mend.applying import Mended, apply_method
-from umbrick.core.mend.method import Reworking
+from umbrick.core.mend.method import Parameters, Reworking
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import Remedy
@@ -39,6 +39,13 @@ class Lane:
     is_muted: bool = False
     is_inverted: bool = False
     gain_db: float = 0.0
+
+
+class Changing(NamedTuple):
+    """Lanes that have sound all over a place, and lanes that begin or end within it."""
+
+    throughout: list[Lane]
+    partly: list[Lane]
 
 
 class JointMend(NamedTuple):
@@ -85,25 +92,16 @@ class LinkedSet:
         """Return lanes as they lie beside a recording around a place of it."""
         return [Beside(lane.work.version, self.place_in(lane, work, frame) - frame) for lane in lanes]
 
-    def changing(self, work: Work, place: Place) -> list[Lane]:
+    def changing(self, work: Work, place: Place) -> Changing:
         """Return the other lanes whose time must change along with that of a recording at a place: all that have sound
-        there. Those that begin later or have ended stay as they are, and stay where they are.
-
-        Raises
-        ------
-        ParameterError
-            If one begins or ends within the place.
-        """
-        there = []
+        there. Those that begin later or have ended stay as they are, and stay where they are."""
+        there = Changing([], [])
         for lane in self.others(work):
             start, stop = (self.place_in(lane, work, at) for at in (place.start, place.stop))
             if start >= 0 and stop <= lane.work.frames:
-                there.append(lane)
+                there.throughout.append(lane)
             elif stop > 0 and start < lane.work.frames:
-                raise ParameterError(
-                    f"{lane.work.name} begins or ends within this place, so its time cannot be changed along with it.",
-                    "Keep the length here, or choose a place beside it.",
-                )
+                there.partly.append(lane)
         return there
 
     def stack_of_those_there(self, work: Work, place: Place) -> tuple[Stack, list[Lane]]:
@@ -131,15 +129,17 @@ class LinkedSet:
     def made_in_all(self, work: Work, remedy: Remedy, is_cancelled: Callable[[], bool] = lambda: False) -> JointMend:
         """Return a mend that changes the time as done at once in all lanes that sound there, with seams for each.
 
+        From a lane that begins or ends within what is taken out, its part of that is cut off.
+
         Raises
         ------
         ParameterError
-            If the method cannot do that there.
+            If the method cannot do that there; if a lane begins or ends where something else is done than taking out.
         CancelledError
             If ``is_cancelled`` says so.
         """
         changing = self.changing(work, remedy.place)
-        stack = self._stack(work, remedy.place, changing)
+        stack = self._stack(work, remedy.place, changing.throughout)
         start, stop = remedy.place.start - stack.start, remedy.place.stop - stack.start
         place = Place(start, stop, tuple(range(stack.channels)))
         mended = apply_method(
@@ -149,7 +149,35 @@ class LinkedSet:
         named = tuple(replace(mend, finding_ids=remedy.place.finding_ids) for mend in done[0].mends)
         lane = self.lane_of(work)
         assert lane is not None
-        return JointMend((lane, *changing), (done[0]._replace(mends=named), *done[1:]))
+        shortened = [(one, self._shortened(one, work, done[0])) for one in changing.partly]
+        cut_off = [(one, cut) for one, cut in shortened if cut is not None]
+        return JointMend(
+            (lane, *changing.throughout, *(one for one, _ in cut_off)),
+            (done[0]._replace(mends=named), *done[1:], *(cut for _, cut in cut_off)),
+        )
+
+    def _shortened(self, lane: Lane, work: Work, mended: Mended) -> Mended | None:
+        """Return a lane without its part of what a mend of another takes out; None if it has none after all."""
+        change = mended.change
+        if len(change) != 1 or change.time_shift >= 0:
+            raise ParameterError(
+                f"{lane.work.name} begins or ends within this place, so its time cannot be changed along with it.",
+                "Keep the length here, or choose a place beside it.",
+            )
+        # Just where within the crossfade one takes it to go on is all the same to a lane that is on one side of it.
+        goes_on_at = int(change.starts[0] + change.inserted.lengths.sum() // 2)
+        start, stop = (self.place_in(lane, work, at) for at in (goes_on_at, goes_on_at - change.time_shift))
+        start, stop = max(0, start), min(stop, lane.work.frames)
+        if start == 0 and stop == lane.work.frames:
+            raise ParameterError(
+                f"All of {lane.work.name} lies within this place, and nothing of it would be left.",
+                "Unlink it first, or choose a shorter place.",
+            )
+        if start >= stop:
+            return None
+        place = Place(start, stop, tuple(range(lane.work.channels)))
+        settings: Parameters = {"search_ms": 0.0, "time": "close"}
+        return apply_method(lane.work.version, method_named("splice"), settings, [place], workers=1)
 
     def parts_of(self, joint: JointMend, title: str) -> list[Part]:
         """Return a joint mend as what is to be written."""
@@ -238,6 +266,7 @@ class LinkedSet:
         """Return the lifting or switching of mends that were made in all lanes at once, in all of them."""
         named = [*edit.lifted, *edit.switched_off, *edit.switched_on]
         parts = [Part(work.shelf, work.history, edit)]
+        is_on = [work.history.entry(name).is_on for name in named]
         for lane in self.others(work):
             history = lane.work.history
             entries = {}
@@ -247,12 +276,10 @@ class LinkedSet:
                     entries[own] = history.entry(own)
             if not entries:
                 continue  # it had no sound there, and its time was not changed
-            if len(entries) < len(named):
+            if [entry.is_on for entry in entries.values()] != is_on:
                 raise _only_here()
             turn = lift_off if edit.lifted else switch_off if edit.switched_off else switch_on
             parts.append(Part(lane.work.shelf, history, turn(history, entries)))
-        if len({part.edit.time_shift for part in parts}) > 1:
-            raise _only_here()
         return parts
 
 
