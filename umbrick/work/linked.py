@@ -13,7 +13,8 @@ from umbrick.core.errors import ParameterError
 from umbrick.core.linking.clock import Clock
 from umbrick.core.linking.stacked import Beside, Stack, stacked
 from umbrick.core.mend.applying import Mended, apply_method
-from umbrick.core.mend.method import Parameters, Reworking
+from umbrick.core.mend.method import Reworking
+from umbrick.core.mend.parameters import Parameters
 from umbrick.core.mend.place import Place
 from umbrick.core.mend.registry import method_named
 from umbrick.core.mend.remedies import Remedy
