@@ -10,7 +10,7 @@ from umbrick.core.areas.area import Area
 from umbrick.core.areas.around import foretold
 from umbrick.core.areas.gather import Gathering
 from umbrick.core.areas.placed import gathered_at, line_at
-from umbrick.core.areas.shapes import Box
+from umbrick.core.areas.shapes import Box, Cells
 from umbrick.core.errors import ParameterError
 from umbrick.core.mend.applying import apply_method
 from umbrick.core.mend.place import Place
@@ -149,6 +149,20 @@ def test_one_click_gathers_a_whistle():
     assert 2000 < low < 2280
     assert 2320 < high < 2700
     assert gathered_at(version, 0, 4 * RATE, 9000.0, Gathering()) is None
+
+
+def test_one_click_gathers_all_of_a_bell_and_nothing_that_was_there_before():
+    partials = [(1000.0, 0.2, 0.35), (2760.0, 0.08, 0.2), (5400.0, 0.03, 0.1)]
+    time = np.arange(RATE) / RATE
+    sound = 1e-4 * rng(5).standard_normal((5 * RATE, 1)) + 0.02 * sine(3500, 5.0, 1.0)
+    for hz, level, decay in partials:
+        sound[2 * RATE : 3 * RATE, 0] += level * np.exp(-time / decay) * np.sin(2 * np.pi * hz * time)
+    found = gathered_at(version_of(sound), 0, 2 * RATE + 2000, 1000.0, Gathering())
+    size = 2048
+    cells = Cells(2 * RATE + 1000 - found.start, 512, 1, RATE / size, size // 2 + 1)
+    covered = found.area.covered(cells)[0]
+    assert all(covered[round(hz * size / RATE)] > 0.9 for hz, _, _ in partials)
+    assert covered[round(3500 * size / RATE)] == 0
 
 
 def test_a_found_line_has_its_area_or_its_band():

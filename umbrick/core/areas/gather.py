@@ -22,8 +22,8 @@ _SIZES_SECONDS = (0.043, 0.021, 0.011)
 _USUAL_PERCENT = 70
 _MISSED_BY = 2
 _STAGES = 9
-_TOGETHER_ROWS, _BEFORE_ROWS, _SUDDEN_DB, _DIES_DB = 2, 10, 14.0, 8.0
-_LEAST_ROWS, _LEAST_SHARE, _MOST_WIDE_BINS, _FAINTEST_DB = 5, 0.45, 7, 18.0
+_TOGETHER_ROWS, _BEFORE_ROWS, _SUDDEN_DB, _DIES_DB, _DIES_SHARE = 2, 10, 14.0, 8.0, 0.6
+_LEAST_ROWS, _LEAST_SHARE, _MOST_WIDE_BINS, _FAINTEST_DB = 5, 0.12, 7, 20.0
 _BESIDE_BINS, _SILENT_BELOW_DB, _FEWEST_ROWS = 4, 12.0, 12
 
 
@@ -145,7 +145,10 @@ def _is_struck(span: tuple[slice, slice], part: Marks, levels_db: Wave) -> bool:
     level_db = np.where(part, levels_db[span], -np.inf).max(axis=1)
     level_db = level_db[np.isfinite(level_db)]
     third = max(1, len(level_db) // 3)
-    dies = level_db[:third].max() >= level_db.max() and np.median(level_db[-third:]) <= level_db.max() - _DIES_DB
+    # Of a faint part not all of the way down is seen.
+    seen_db = level_db.max() - level_db.min()
+    dies_db = level_db.max() - np.median(level_db[-third:])
+    dies = level_db[:third].max() >= level_db.max() and dies_db >= min(_DIES_DB, _DIES_SHARE * seen_db)
     return bool(dies) and _onset_db(span, part, levels_db) >= _SUDDEN_DB
 
 
