@@ -127,14 +127,14 @@ def _odds(size_db: float) -> float:
 
 def _unlike_db(bands_db: np.ndarray, row: int, rows_a_second: float) -> float:
     """Return by how much levels in bands change otherwise than all together: a gain changes them all alike, another
-    way of playing does not."""
+    way of playing does not. What no band hears on both sides is not to be compared: infinitely."""
     reach, passage = (round(seconds * rows_a_second) for seconds in (_COMPARED_SECONDS, _PASSAGE_SECONDS))
     sides = [bands_db[max(0, row - reach) : row - passage], bands_db[row + passage : row + reach]]
     before, after = (np.percentile(side.astype(np.float64), _PERCENTILES, axis=0) for side in sides)
-    sounds = (before[0] > _NO_SOUND_DB) & (after[0] > _NO_SOUND_DB)
-    if not sounds.any():
-        return 0.0
-    changes = (after - before)[:, sounds]
+    heard = (before[0] > _NO_SOUND_DB) & (after[0] > _NO_SOUND_DB)
+    if not heard.any():
+        return np.inf
+    changes = (after - before)[:, heard]
     apart = np.abs(changes - np.median(changes, axis=1, keepdims=True))
     return float(np.median(apart, axis=1).max())
 
