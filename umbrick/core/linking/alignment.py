@@ -19,6 +19,7 @@ from umbrick.core.errors import CancelledError, UmbrickError
 from umbrick.core.linking.clock import PPM, Clock
 from umbrick.core.linking.correlation import Wave, correlated, highest, spectrum_of
 from umbrick.core.linking.excerpts import Excerpt, excerpt, streamed
+from umbrick.core.model.robust_spread import robust_spread
 from umbrick.core.sound.source import Source
 
 _COARSE_RATE = 8000
@@ -51,8 +52,6 @@ _ROUNDS = 12
 _SURE_OF_DRIFT = 5.0
 """Standard errors of the slope: a smaller drift cannot be told from the error of the delays."""
 _SHORTEST_FOR_DRIFT = 3.0
-
-_ROBUST = 1.4826
 
 Numbers = npt.NDArray[np.float64]
 
@@ -264,7 +263,7 @@ def _robust_line(here: Numbers, rest: Numbers, weights: Numbers, drifts: bool) -
     more, steeper = float(np.median(rest)), 0.0
     for _ in range(_ROUNDS):
         left = rest - more - steeper * here
-        spread = max(_LEAST_SPREAD_SECONDS, _ROBUST * float(np.median(np.abs(left))))
+        spread = max(_LEAST_SPREAD_SECONDS, robust_spread(left, 0.0))
         trust = np.clip(1 - (left / (_BIWEIGHT * spread)) ** 2, 0, None) ** 2 * weights
         if drifts and np.count_nonzero(trust) >= _FEWEST_AGREEING:
             steeper, more = (float(value) for value in np.polyfit(here, rest, 1, w=np.sqrt(trust)))
@@ -275,7 +274,7 @@ def _robust_line(here: Numbers, rest: Numbers, weights: Numbers, drifts: bool) -
 
 def _slope_error(here: Numbers, left: Numbers) -> float:
     """Return the standard error of a line's slope, by what is left of the delays."""
-    spread = max(_LEAST_SPREAD_SECONDS, _ROBUST * float(np.median(np.abs(left - np.median(left)))))
+    spread = max(_LEAST_SPREAD_SECONDS, robust_spread(left))
     extent = float(np.sum((here - here.mean()) ** 2))
     return spread / np.sqrt(extent) if extent > 0 else np.inf
 

@@ -15,6 +15,7 @@ import numpy.typing as npt
 import scipy.fft
 
 from umbrick.core.measure.vertex import vertex
+from umbrick.core.model.robust_spread import robust_spread
 
 Wave = npt.NDArray[np.float32]
 Spectrum = npt.NDArray[np.complex64]
@@ -24,8 +25,6 @@ _FLOOR = 1e-3
 
 _TAPER = 0.7
 """Above this share of the frequencies the weight falls to none, so that a peak has a shape to find its middle by."""
-
-_ROBUST = 1.4826
 
 
 class Delay(NamedTuple):
@@ -58,7 +57,7 @@ def highest(correlation: Wave, first: int, last: int) -> Delay:
     lags = np.arange(first, last + 1)
     held = correlation[lags % size]
     at = int(held.argmax())
-    spread = _ROBUST * float(np.median(np.abs(held - np.median(held)))) + 1e-20
+    spread = robust_spread(held) + 1e-20
     peak = int(lags[at])
     around = correlation[np.array([peak - 1, peak, peak + 1]) % size].astype(np.float64)
     return Delay(peak + vertex(*around), float(held[at] - np.median(held)) / spread)

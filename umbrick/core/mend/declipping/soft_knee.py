@@ -12,6 +12,7 @@ import numpy as np
 
 from umbrick.core.mend.declipping import prediction
 from umbrick.core.model.bounds import Bounds, Mask, Wave
+from umbrick.core.model.robust_spread import robust_spread
 from umbrick.core.units import amplitude_to_db, db_to_amplitude
 
 SEEN_SECONDS = 0.18
@@ -109,7 +110,7 @@ def _fitted(heights: Wave, missing: Wave) -> tuple[Knee, bool]:
         if len(own) >= _FEWEST:
             levels.append(db_to_amplitude(_BIN_DB * (float(number) + 0.5)))
             middles.append(float(np.median(own)))
-            error = 1.4826 * float(np.median(np.abs(own - middles[-1]))) / np.sqrt(len(own))
+            error = robust_spread(own, middles[-1]) / np.sqrt(len(own))
     level, middle = np.array(levels), np.array(middles)
     best = Knee(_SHALLOWEST_DB, 1.0)
     if len(level) < _FEWEST_BINS or amplitude_to_db(levels[-1]) < -2 * _BIN_DB:

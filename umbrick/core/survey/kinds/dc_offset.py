@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from umbrick.core.filters.windows import hann
+from umbrick.core.model.robust_spread import robust_spread
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.levels.outline import Outline, levels_of, loud_db, outline
@@ -70,10 +71,10 @@ class OffsetDetector:
         for channel in range(self._format.channels):
             offset = float(means[:, channel].mean())
             sure = _sureness(means[:, channel])
-            spread = _spread(means[:, channel])
+            spread = robust_spread(means[:, channel])
             at_rest = self._at_rest(channel)
             if len(at_rest) >= _FEWEST_MOMENTS and abs(float(np.median(at_rest))) < _GONE * abs(offset):
-                offset, sure, spread = float(np.median(at_rest)), _sureness(at_rest), _spread(at_rest)
+                offset, sure, spread = float(np.median(at_rest)), _sureness(at_rest), robust_spread(at_rest)
             if abs(offset) < 0.2 * half_sure or sure < _FEWEST_DEVIATIONS:
                 continue
             doubt = np.log(abs(offset) / half_sure) * 3
@@ -111,13 +112,8 @@ def _sureness(means: np.ndarray) -> float:
     """
     mean, median = float(means.mean()), float(np.median(means))
     by_mean = abs(mean) / max(float(means.std()), 1e-9)
-    by_median = min(abs(mean), abs(median)) / max(_spread(means), 1e-9)
+    by_median = min(abs(mean), abs(median)) / max(robust_spread(means), 1e-9)
     return max(by_mean, by_median if mean * median > 0 else 0.0) * float(np.sqrt(len(means)))
-
-
-def _spread(means: np.ndarray) -> float:
-    """Return the standard deviation of most of some values, without regard to a few that are far off."""
-    return 1.4826 * float(np.median(np.abs(means - np.median(means))))
 
 
 def _bell(frames: int) -> np.ndarray:
