@@ -146,6 +146,23 @@ def test_a_cut_is_made_in_all_lanes(linked):
     assert {work.frames for work in works} == {6 * RATE}
 
 
+def test_the_beginning_is_trimmed_where_microphones_were_started_one_after_another(linked):
+    hands, bench = linked, linked.window.bench
+    works = bench.works
+    first, late = works[0], works[2]  # which begins 2400 frames after the first
+    bench.select(600, 9600)
+    hands.settle()
+    hands.press("Backspace")
+    gone = [6 * RATE - work.frames for work in works]
+    assert gone[0] == gone[1] == gone[3] >= 9000
+    assert abs(gone[2] - (9600 - 2400)) < 1000
+    lanes = bench.set_of(first)
+    there = lanes.place_in(lanes.lane_of(late), first, 60_000)
+    assert np.allclose(0.9 * first.version.read(60_000, 60_400), late.version.read(there, there + 400), atol=5e-3)
+    hands.press("Ctrl+Z")
+    assert {work.frames for work in works} == {6 * RATE}
+
+
 def test_a_length_that_is_held_refuses_the_cut_and_says_so(linked):
     hands = linked
     failures = []
