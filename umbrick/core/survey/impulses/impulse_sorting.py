@@ -75,7 +75,7 @@ _FAINTEST_NARROW_CLICK_DB = 6.0
 _FAINTEST_BREAK_DB = -36.0
 """So far below the sound lies the corner at which a fade begins."""
 
-_MOST_IF_ANOTHER, _HARDLY_A_BREAK = 0.4, 0.05
+_MOST_IF_ANOTHER, _LEAST_OF_A_BREAK = 0.4, 0.05
 _EDGE_SHARE = 0.12
 _APART_SECONDS, _BESIDE_SECONDS = 0.001, 0.006
 _RESTS = 4
@@ -101,9 +101,9 @@ class Event(NamedTuple):
         return sum(self.sure) * self.left
 
     @property
-    def is_no_break(self) -> bool:
-        """Whether it is hardly a break in the wave, whatever else it is."""
-        return self.sure[Shape.BREAK] < _HARDLY_A_BREAK
+    def may_be_break(self) -> bool:
+        """Whether it may be a break in the wave, whatever it is rather."""
+        return self.sure[Shape.BREAK] >= _LEAST_OF_A_BREAK
 
 
 def events(block: Block) -> list[Event]:

@@ -26,7 +26,7 @@ class DiscontinuityDetector(EventCollector):
         first = block.start - block.before
         stand_out = [event for event in block.shared(events) if sum(event.sure) >= _LEAST_SURE]
         known = {at: is_break for at, is_break in self._recent.items() if at >= first}
-        known |= {(event.start + event.stop) // 2: not event.is_no_break for event in stand_out}
+        known |= {(event.start + event.stop) // 2: event.may_be_break for event in stand_out}
         self._recent = known
         if stand_out and len(known) > 2:
             wave = block.mono.astype(np.float64)

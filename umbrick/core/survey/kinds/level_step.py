@@ -24,7 +24,7 @@ _STRETCHES, _FEWEST_STRETCHES = 8, 3
 
 _GATE_DB, _SILENT_DB = 18.0, -65.0
 _HALF_SURE_DB = 5.5
-_LEAST_DB, _LEAST_ODDS = 1.5, 0.05
+_LEAST_DB, _LEAST_CONFIDENCE = 1.5, 0.05
 _NO_SOUND_DB = -105.0
 
 _COMPARED_SECONDS, _PASSAGE_SECONDS = 4.0, 0.1
@@ -95,14 +95,14 @@ class LevelStepDetector:
         findings = []
         for at in highest.tolist():
             step = _Step(*(float(column[at]) for column in steps))
-            if _odds(step.size_db) >= _LEAST_ODDS:
+            if _confidence(step.size_db) >= _LEAST_CONFIDENCE:
                 change_db = step.after_db - step.before_db
                 row = change_point(bands_db, at * stretch * self._segment // hop, change_db, reach)
                 # Where no level of before or of after is left to hear, it is the sound's own beginning or end.
                 if stretch <= row * hop / self._segment <= len(levels_db) - stretch:
                     unlike_db = _unlike_db(bands_db, row, self._format.rate / hop)
                     findings.append(self._finding(row * hop, step, unlike_db))
-        return _with_their_others([finding for finding in findings if finding.confidence >= _LEAST_ODDS])
+        return _with_their_others([finding for finding in findings if finding.confidence >= _LEAST_CONFIDENCE])
 
     def _finding(self, at: int, step: _Step, unlike_db: float) -> Finding:
         size_db, before_db, after_db = step
@@ -115,13 +115,13 @@ class LevelStepDetector:
             stop=at + 1,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(abs(change_db) / 25, 0, 1)), 3),
-            confidence=round(_odds(size_db - _COUNTS * max(0.0, unlike_db - _ALIKE_DB)), 3),
+            confidence=round(_confidence(size_db - _COUNTS * max(0.0, unlike_db - _ALIKE_DB)), 3),
             evidence=f"{abs(change_db):.0f} dB {word} from here on, {format_db(before_db)} to {format_db(after_db)}",
             detail={"change_db": round(change_db, 2), "before_db": round(before_db, 2), "after_db": round(after_db, 2)},
         )
 
 
-def _odds(size_db: float) -> float:
+def _confidence(size_db: float) -> float:
     return float(1 / (1 + np.exp(_HALF_SURE_DB - size_db)))
 
 

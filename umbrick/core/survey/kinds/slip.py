@@ -80,7 +80,7 @@ class SlipDetector:
             if event.stop - event.start > _LONGEST_SECONDS * block.rate:
                 continue
             near = _near(block, block.samples[:, event.channel], event.start, event.stop)
-            if event.is_no_break and not self._slips:
+            if not (event.may_be_break or self._slips):
                 self._put_off.append((near._replace(wave=near.wave.copy()), event.relative_db))
             elif slip := _tried(near, event.relative_db):
                 self._slips.append(slip)
