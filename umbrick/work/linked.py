@@ -150,8 +150,7 @@ class LinkedSet:
         named = tuple(replace(mend, finding_ids=remedy.place.finding_ids) for mend in done[0].mends)
         lane = self.lane_of(work)
         assert lane is not None
-        shortened = [(one, self._shortened(one, work, done[0])) for one in changing.partly]
-        cut_off = [(one, cut) for one, cut in shortened if cut is not None]
+        cut_off = [(one, cut) for one in changing.partly if (cut := self._shortened(one, work, done[0])) is not None]
         return JointMend(
             (lane, *changing.throughout, *(one for one, _ in cut_off)),
             (done[0]._replace(mends=named), *done[1:], *(cut for _, cut in cut_off)),

@@ -6,6 +6,7 @@ from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
+from scipy.linalg import toeplitz
 
 from umbrick.core.model.across import models_beside
 from umbrick.core.model.autoregression import Model
@@ -78,13 +79,9 @@ def missing_sample(wave: Wave, at: int, rate: int) -> float | None:
 
 def _errors(waves: Wave, model: Model) -> Wave:
     """Return the prediction errors of waves, a row each, but for their first ``order`` samples."""
-    frames, order = waves.shape[1], model.order
-    filters = np.zeros((frames, frames - order))
-    diagonals = np.lib.stride_tricks.as_strided(
-        filters, (frames - order, order + 1), (filters.strides[0] + filters.strides[1], filters.strides[0])
-    )
-    diagonals[:] = model.error_filter[::-1]
-    return waves @ filters
+    count = waves.shape[1] - model.order
+    filters = toeplitz(np.pad(model.error_filter[::-1], (0, count - 1)), np.zeros(count))
+    return np.asarray(waves @ filters)
 
 
 def _unlike(waves: Wave, models: list[Model]) -> Wave:

@@ -138,6 +138,8 @@ class Mending(QObject):
     """Computes candidates in the background, newest request first, and applies what is chosen."""
 
     offers_changed = Signal()
+    asked = Signal()
+    """Mends for what is selected are wanted."""
     changed = Signal()
     """Mending all alike has begun or ended."""
     progressed = Signal(float)
@@ -186,6 +188,7 @@ class Mending(QObject):
         if work is not None and place is not None:
             self._bench.focus(None)
             self._offer(work, place)
+            self.asked.emit()
 
     def offer_for_area(self) -> None:
         """Offer mends for the area that is selected."""
@@ -194,6 +197,7 @@ class Mending(QObject):
             placed = work.area.placed(work.frames, work.rate)
             self._bench.focus(None)
             self._offer(work, Place(placed.start, placed.stop, work.area.channels), work.area)
+            self.asked.emit()
 
     def mend(self) -> None:
         """Mend what is offered for with the chosen candidate, with all that is chosen beside it, and go on."""

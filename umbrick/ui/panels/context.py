@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QSizePolicy, QStackedWidget, QWidget
 
-from umbrick.core.mend.place import Place
 from umbrick.ui import theme as themes
 from umbrick.ui.bench.bench import Bench
 from umbrick.ui.bench.coursing import Coursing
@@ -42,7 +41,6 @@ class ContextPanel(QStackedWidget):
         self._lifting = lifting
         self.finding, self.by_hand, self.seam, self.course, self.made = finding, by_hand, seam, course, made
         self._types = False
-        self._offered: Place | None = None
         for page in (finding, by_hand, seam, course, made):
             page.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
             self.addWidget(page)
@@ -53,12 +51,13 @@ class ContextPanel(QStackedWidget):
             tools.seaming.desk_changed,
             tools.pasting.changed,
             tools.levelling.changed,
+            mending.offers_changed,
             coursing.changed,
             lifting.changed,
         ):
             signal.connect(self._choose)
         bench.focus_changed.connect(self._look_at_finding)
-        mending.offers_changed.connect(self._look_at_offers)
+        mending.asked.connect(self._leave_course)
         self._choose()
 
     def set_theme(self, theme: themes.Theme) -> None:
@@ -76,12 +75,6 @@ class ContextPanel(QStackedWidget):
     def _look_at_finding(self) -> None:
         self._types = False
         if (work := self._bench.work) is not None and work.focus is not None:
-            self._leave_course()
-        self._choose()
-
-    def _look_at_offers(self) -> None:
-        place, self._offered = self._offered, self._mending.place
-        if self._offered is not None and self._offered != place:
             self._leave_course()
         self._choose()
 
