@@ -7,9 +7,11 @@ from hypothesis import strategies as st
 from scipy.linalg import toeplitz
 
 from tests.sounds import RATE, chord, rng, voice
+from umbrick.core.model.across import Beside, models_beside, unlike_across, unlike_within
 from umbrick.core.model.autoregression import autocorrelation, deviations, modelled
 from umbrick.core.model.damage_extent import extent
 from umbrick.core.model.interpolation import interpolated, normal_equations
+from umbrick.core.model.robust_spread import robust_spread
 
 
 def coloured(count=6000, seed=0):
@@ -23,6 +25,34 @@ def test_a_model_whitens_the_sound_it_was_made_of():
     assert np.mean(error**2) == pytest.approx(model.error_power, rel=0.1)
     spectrum = np.abs(np.fft.rfft(error[:4096])) ** 2
     assert spectrum[:512].mean() == pytest.approx(spectrum[-512:].mean(), rel=0.35)
+
+
+def test_a_wave_as_it_is_is_as_unlike_as_a_join_of_its_two_sides():
+    wave = coloured(9000)
+    models = models_beside(wave, 4000, 4100, RATE)
+    places = np.arange(4030, 4060)
+    joined = [unlike_across(wave[:at], wave[at:], models) for at in places]
+    assert unlike_within(wave, places, models) == pytest.approx(joined)
+
+
+def test_models_beside_a_place_are_made_once_and_none_without_enough_sound():
+    wave = coloured(9000)
+    beside = Beside(wave, RATE)
+    before, after = beside.models(4000, 4100)
+    assert beside.models(4000, 4200)[0] is before
+    assert beside.models(3000, 4100)[1] is after
+    assert beside.models(100, 4100) == beside.models(4000, 8990) == []
+    wave[:4000] = 0
+    assert len(models_beside(wave, 4000, 4100, RATE)) == 1
+
+
+@given(st.integers(0, 99), st.floats(0.1, 10), st.floats(-5, 5))
+def test_most_of_some_values_scatter_as_they_do_wherever_a_few_others_are(seed, spread, middle):
+    values = middle + spread * rng(seed).standard_normal(2000)
+    values[:60] = 1e6
+    assert robust_spread(values) == pytest.approx(spread, rel=0.15)
+    assert robust_spread(values, middle) == pytest.approx(spread, rel=0.15)
+    assert robust_spread(values + 3) == pytest.approx(robust_spread(values), rel=1e-6)
 
 
 def test_silence_and_too_little_sound_have_no_model():

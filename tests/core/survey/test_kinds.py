@@ -330,6 +330,20 @@ def test_one_word_that_sticks_out_and_a_part_that_is_quieter():
     assert step.detail["change_db"] == pytest.approx(-12, abs=2)
 
 
+def test_another_way_of_playing_is_no_level_step():
+    seconds = 16.0
+    loud = 0.1 * rng(4).standard_normal((round(seconds * RATE), 1))
+    gain = np.ones(len(loud))
+    gain[8 * RATE :] = 0.2
+    assert [step.start // RATE for step in found(loud * gain[:, np.newaxis], "level_step")] in ([7], [8])
+    other = loud * gain[:, np.newaxis]
+    # As loud as with the gain, but only the lows are left of it, and more of them.
+    spectrum = np.fft.rfft(loud[8 * RATE :, 0])
+    hz = np.fft.rfftfreq(len(loud) - 8 * RATE, 1 / RATE)
+    other[8 * RATE :, 0] = 1.8 * np.fft.irfft(spectrum / (1 + (hz / 300) ** 2), len(loud) - 8 * RATE)
+    assert found(other, "level_step") == []
+
+
 def test_an_offset_and_hard_edges():
     (offset,) = found(0.8 * SPEECH + 0.01, "dc_offset")
     assert offset.detail["offset"] == pytest.approx(0.01, abs=5e-4)

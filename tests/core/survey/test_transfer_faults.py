@@ -9,6 +9,7 @@ from tests.sounds import RATE, chord, on_grid, rng
 from umbrick.core.mend.plan import carried_out, planned
 from umbrick.core.mend.remedies import remedies
 from umbrick.core.sound.source import ArraySource
+from umbrick.core.survey.impulses.impulse_sorting import events
 from umbrick.core.survey.kinds.slip import regular
 from umbrick.core.timeline.version import Version
 
@@ -77,6 +78,18 @@ def test_slips_are_found_to_the_sample_and_put_right(sound, samples):
     truth = on_grid(sound, 24)[first - 200 - samples * before :][:400]
     made = after[first - 200 :][:400]
     assert np.abs(made - truth).max() < 0.03 * np.abs(truth).max()
+
+
+def test_slips_that_all_look_like_clicks_are_found_where_they_come_evenly(monkeypatch):
+    faulty, places = slipped(STRINGS, 1)
+
+    def as_clicks(block):
+        return [event._replace(sure=(sum(event.sure), 0.0, 0.0)) for event in events(block)]
+
+    monkeypatch.setattr("umbrick.core.survey.kinds.slip.events", as_clicks)
+    starts = [slip.start for slip in found(faulty, "slip")]
+    assert len(starts) >= 0.6 * len(places)
+    assert all(min(abs(start - place) for place in places) <= 1 for start in starts)
 
 
 def test_breaks_that_are_no_slips_are_none():
