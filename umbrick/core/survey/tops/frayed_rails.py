@@ -2,8 +2,9 @@
 
 The tops are no longer flat, but they are still crowded at one level with nothing above: a natural wave's tops thin
 out towards its highest, a clipped one's end in a crowd. A steady tone is crowded too, yet each of its tops turns
-like a parabola; coding noise on a cut-off top does not. Or they are broad: of the time that a swing spends above six
-tenths of its height, a natural one spends less than half above nine tenths.
+like a parabola, or is as long as the next; coding noise on a cut-off top does not. Or they are broad: of the time that
+a swing spends above six tenths of its height, a natural one spends less than half above nine tenths. A wave that was
+made broad is so in all its swings alike.
 """
 
 from __future__ import annotations
@@ -25,6 +26,11 @@ WIDE = 0.07
 _HIGH, _MIDDLE = 0.9, 0.6
 _LEAST_BROAD, _LEAST_BROAD_OF_A_TONE, _TONE_RATIO = 0.52, 0.56, 20.0
 _FEWEST_BROAD, _LEAST_BROAD_RATIO = 20, 1.5
+_LEAST_SPREAD_OF_ANY = 0.04
+_SHORTEST = 2.0
+"""Of tops of single samples it is not told whether they are flat."""
+
+_ALIKE_SHARE, _LONG_ENOUGH = 0.9, 4.0
 _LEAST_BITS = 8.0
 _BELIEVED_BITS, _LESS_BITS = 12.0, 2.0
 """A rail with so much evidence is looked for in the other stretches too; there it has a little less."""
@@ -149,7 +155,7 @@ def _is_reached(levels: Floats, rail: float) -> bool:
 def _frayed(part: _Stretch, level: float, bits: float, dent: int) -> list[Frayed]:
     """Return the rail of a stretch with all that lies on it."""
     members = part.wide.where(np.abs(part.wide.level / level - 1) <= 2 * HALF_BAND)
-    if not len(members.start):
+    if not len(members.start) or np.median(members.length) < _SHORTEST:
         return []
     close = part.tops.length[np.abs(part.tops.level / level - 1) <= 2 * HALF_BAND]
     return [Frayed(_without_dents(members, dent), bits, int(close.sum()))]
@@ -194,6 +200,9 @@ def _broad(slots: Breadths) -> tuple[float, float] | None:
 def _broader_than_any(slots: Breadths, inside: npt.NDArray[np.bool_], ratio: float) -> float:
     """Return the evidence, in bits, in slots being broader than any natural swing, that of a tone included."""
     share = float(slots.high[inside].sum() / max(1, slots.middle[inside].sum()))
+    shares = slots.high[inside] / np.maximum(1, slots.middle[inside])
+    if not len(shares) or np.ptp(np.percentile(shares, (25, 75))) < _LEAST_SPREAD_OF_ANY:
+        return -100.0
     least = _LEAST_BROAD_OF_A_TONE if ratio > _TONE_RATIO else _LEAST_BROAD
     return 60 * (share - _LEAST_BROAD) + 2 * float(np.log2(ratio / 2)) if share >= least else -100.0
 
@@ -253,4 +262,5 @@ def _is_regular(length: Integers, cut: Floats, crowd: int) -> bool:
     low, middle, high = np.percentile(length, (10, 50, 90))
     quarter, three_quarters = np.percentile(np.log2(np.maximum(cut, 0.01)), (25, 75))
     is_short = middle < 3 and (high < _FEW_LONG or crowd < _CROWD_OF_SHORT_TOPS)
-    return bool(is_short or high - low <= 1 or three_quarters - quarter < 0.35)
+    is_as_the_next = middle >= _LONG_ENOUGH and np.mean(np.abs(np.diff(length)) <= 1) >= _ALIKE_SHARE
+    return bool(is_short or is_as_the_next or high - low <= 1 or three_quarters - quarter < 0.35)
