@@ -8,7 +8,10 @@ in clean speech and music, at several speeds, against the lines that these have 
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
 import numpy as np
+import numpy.typing as npt
 
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
@@ -36,12 +39,16 @@ _WEIGHTS_OF = {
 """Log odds of being foreign."""
 
 _WEIGHTS = np.array(list(_WEIGHTS_OF.values()))
-_LEAST_CONFIDENCE = 0.05
+_LEAST_CONFIDENCE, _LIKELY = 0.05, 0.5
 _UNSEEN_SEGMENTS = 0.25
 """A line is seen once it fills a good half of a spectrum's window: it begins a little before, and ends after."""
 
 _LARGEST_SHARE = 0.6
 """What sounds through most of a recording is no intrusion."""
+
+_AROUND_SECONDS, _FILLED_SHARE, _MOST_IF_FILLED = 8.0, 0.6, 0.4
+"""Nor is what is followed and preceded by others of its kind, so that they fill most of the time in which anything
+sounds around it: those are notes."""
 
 _TONE_BINS, _PURE_SHARE = 4, 0.99
 _SOUNDING_DB, _MOST_PURE, _MOST_IF_PURE = 30.0, 0.5, 0.3
@@ -68,6 +75,18 @@ def lines(block: Block) -> tuple[Floats, Floats, Floats]:
     return tops(searched), searched, np.stack([own.sum(axis=1), tone], axis=1)
 
 
+class _GoingOn(NamedTuple):
+    """A line that had not ended with the last block: the frame it began at, and its bins."""
+
+    start: int
+    lowest: int
+    highest: int
+
+    def is_near(self, ridge: Ridge) -> bool:
+        """Whether a ridge may be what goes on of it."""
+        return self.lowest <= ridge.highest + 1 and ridge.lowest <= self.highest + 1
+
+
 class IntrusionDetector:
     """Follows the ridges of the spectra from block to block; the lonely and lasting ones are foreign."""
 
@@ -81,6 +100,7 @@ class IntrusionDetector:
         self._power = self._over
         self._row = 0
         self._lines: list[Line] = []
+        self._going_on: list[_GoingOn] = []
         self._powers: list[Floats] = []
 
     def feed(self, block: Block) -> None:
@@ -91,19 +111,29 @@ class IntrusionDetector:
         over, own = np.concatenate([self._over, over]), np.concatenate([self._power, own])
         first_row = self._row - len(self._over)
         self._row += count
+        going_on: list[_GoingOn] = []
         is_last = len(block.samples) == block.before + block.stop - block.start
         shortest = round(SHORTEST_SECONDS * self._format.rate / self._segment)
         since = len(over) - count - END_ROWS
         for ridge in ridges(over, own, shortest, since):
+            line = self._line(ridge, first_row)
             # What ends in the last rows is seen to by the next block, which knows how it ends.
             if is_last or ridge.last < len(over) - END_ROWS:
-                self._lines.append(self._line(ridge, first_row))
+                self._lines.append(line)
+            else:
+                going_on.append(_GoingOn(line.start, ridge.lowest, ridge.highest))
+        self._going_on = going_on
         keep = round(_HISTORY_SECONDS * self._format.rate / self._segment)
         self._over, self._power = over[-keep:], own[-keep:]
 
     def _line(self, ridge: Ridge, first_row: int) -> Line:
+        start = (ridge.first + first_row) * self._segment
+        if ridge.first == 0:
+            # It is older than what is kept of the rows.
+            near = [one for one in self._going_on if one.is_near(ridge)]
+            start = min([start, *(one.start for one in near)])
         return Line(
-            (ridge.first + first_row) * self._segment,
+            start,
             (ridge.last + first_row) * self._segment,
             (ridge.lowest + self._low) * self._hz,
             (ridge.highest + self._low) * self._hz,
@@ -127,6 +157,7 @@ class IntrusionDetector:
         sure = 1 / (1 + np.exp(-odds))
         if self._is_made_of_tones():
             sure = np.minimum(sure, _MOST_IF_PURE)
+        sure = np.where(self._are_notes(found, sure), np.minimum(sure, _MOST_IF_FILLED), sure)
         findings = [
             self._finding(line, confidence)
             for line, confidence in zip(found, sure.tolist(), strict=True)
@@ -136,8 +167,29 @@ class IntrusionDetector:
 
     def _is_made_of_tones(self) -> bool:
         whole, tone = np.concatenate(self._powers).T
-        sounding = whole > np.percentile(whole, 95) * 10 ** (-_SOUNDING_DB / 10)
+        sounding = self._sounding()
         return bool(np.mean(tone[sounding] >= _PURE_SHARE * whole[sounding]) > _MOST_PURE)
+
+    def _sounding(self) -> npt.NDArray[np.bool_]:
+        """Return in which segments anything sounds."""
+        whole = np.concatenate(self._powers)[:, 0]
+        return np.asarray(whole > np.percentile(whole, 95) * 10 ** (-_SOUNDING_DB / 10))
+
+    def _are_notes(self, found: list[Line], sure: Array) -> npt.NDArray[np.bool_]:
+        """Return which of some lines are among likely ones that fill the time around them."""
+        sounding = self._sounding()
+        spans = np.array([(line.start, line.stop) for line in found]).reshape(-1, 2) // self._segment
+        filled = np.zeros(len(sounding), np.bool_)
+        for first, last in spans[sure >= _LIKELY]:
+            filled[first:last] = True
+        reach = round(_AROUND_SECONDS * self._format.rate / self._segment)
+        notes = []
+        for first, last in spans:
+            beside = [slice(max(0, first - reach), first), slice(last, last + reach)]
+            heard = np.concatenate([sounding[side] for side in beside])
+            covered = np.concatenate([filled[side] for side in beside])
+            notes.append(heard.any() and covered[heard].mean() >= _FILLED_SHARE)
+        return np.array(notes, np.bool_)
 
     def _finding(self, line: Line, confidence: float) -> Finding:
         low, high, seconds = line.low_hz, line.high_hz, (line.stop - line.start) / self._format.rate
