@@ -35,6 +35,14 @@ _ALIKE_DB, _COUNTS = 7.0, 3.0
 """By so much the levels of bands change apart from one another by what is said or played, and how much more counts."""
 
 
+_PARTS, _PART_PERCENTILE, _LEAST_DRIFT, _MOST_DRIFT, _EVEN_DB = 10, 80, 0.6, 2.0, 3.5
+"""What is compared is looked at in so many parts, to tell where it dies away or swells: by about as much as the
+level changes, and as evenly as no voice does."""
+
+_STEADY_DB, _BACKGROUND_DB = 4.0, 3.0
+"""Noise alone is so steady; where it is as loud in the pauses of the other side, sound begins or ends over it."""
+
+
 class _Step(NamedTuple):
     """What parts the quietest half of one side of a place from the loudest of the other, and both sides' levels."""
 
@@ -100,11 +108,14 @@ class LevelStepDetector:
                 row = change_point(bands_db, at * stretch * self._segment // hop, change_db, reach)
                 # Where no level of before or of after is left to hear, it is the sound's own beginning or end.
                 if stretch <= row * hop / self._segment <= len(levels_db) - stretch:
-                    unlike_db = _unlike_db(bands_db, row, self._format.rate / hop)
-                    findings.append(self._finding(row * hop, step, unlike_db))
+                    sides = _sides(bands_db, row, self._format.rate / hop)
+                    size_db = step.size_db - _COUNTS * max(0.0, _unlike_db(*sides) - _ALIKE_DB)
+                    size_db -= _drift_db(*sides, change_db)
+                    if not _is_background(*sides):
+                        findings.append(self._finding(row * hop, step._replace(size_db=size_db)))
         return _with_their_others([finding for finding in findings if finding.confidence >= _LEAST_CONFIDENCE])
 
-    def _finding(self, at: int, step: _Step, unlike_db: float) -> Finding:
+    def _finding(self, at: int, step: _Step) -> Finding:
         size_db, before_db, after_db = step
         change_db = after_db - before_db
         word = "louder" if change_db > 0 else "quieter"
@@ -115,7 +126,7 @@ class LevelStepDetector:
             stop=at + 1,
             channels=tuple(range(self._format.channels)),
             severity=round(float(np.clip(abs(change_db) / 25, 0, 1)), 3),
-            confidence=round(_confidence(size_db - _COUNTS * max(0.0, unlike_db - _ALIKE_DB)), 3),
+            confidence=round(_confidence(size_db), 3),
             evidence=f"{abs(change_db):.0f} dB {word} from here on, {format_db(before_db)} to {format_db(after_db)}",
             detail={"change_db": round(change_db, 2), "before_db": round(before_db, 2), "after_db": round(after_db, 2)},
         )
@@ -125,18 +136,54 @@ def _confidence(size_db: float) -> float:
     return float(1 / (1 + np.exp(_HALF_SURE_DB - size_db)))
 
 
-def _unlike_db(bands_db: np.ndarray, row: int, rows_a_second: float) -> float:
+def _sides(bands_db: np.ndarray, row: int, rows_a_second: float) -> tuple[np.ndarray, np.ndarray]:
+    """Return the levels in bands before and after a place, but for where the level goes over."""
+    reach, passage = (round(seconds * rows_a_second) for seconds in (_COMPARED_SECONDS, _PASSAGE_SECONDS))
+    sides = bands_db[max(0, row - reach) : row - passage], bands_db[row + passage : row + reach]
+    return sides[0].astype(np.float64), sides[1].astype(np.float64)
+
+
+def _unlike_db(before_db: np.ndarray, after_db: np.ndarray) -> float:
     """Return by how much levels in bands change otherwise than all together: a gain changes them all alike, another
     way of playing does not. What no band hears on both sides is not to be compared: infinitely."""
-    reach, passage = (round(seconds * rows_a_second) for seconds in (_COMPARED_SECONDS, _PASSAGE_SECONDS))
-    sides = [bands_db[max(0, row - reach) : row - passage], bands_db[row + passage : row + reach]]
-    before, after = (np.percentile(side.astype(np.float64), _PERCENTILES, axis=0) for side in sides)
+    before, after = (np.percentile(side, _PERCENTILES, axis=0) for side in (before_db, after_db))
     heard = (before[0] > _NO_SOUND_DB) & (after[0] > _NO_SOUND_DB)
     if not heard.any():
         return np.inf
     changes = (after - before)[:, heard]
     apart = np.abs(changes - np.median(changes, axis=1, keepdims=True))
     return float(np.median(apart, axis=1).max())
+
+
+def _drift_db(before_db: np.ndarray, after_db: np.ndarray, change_db: float) -> float:
+    """Return how much of a change comes by and by, as where a gong dies away: both sides have been going that way."""
+    slopes = []
+    for side in (before_db, after_db):
+        levels_db = _total_db(side)
+        parts = [np.percentile(part, _PART_PERCENTILE) for part in np.array_split(levels_db, _PARTS) if len(part)]
+        # The median of the slopes between any two (P. K. Sen, 1968), over all of the side.
+        first, second = np.triu_indices(len(parts), 1)
+        level = np.array(parts)
+        slope = float(np.median((level[second] - level[first]) / (second - first)))
+        off_db = level - slope * np.arange(len(level))
+        if np.median(np.abs(off_db - np.median(off_db))) > _EVEN_DB:
+            return 0.0
+        slopes.append(slope * len(parts))
+    towards = np.sign(change_db) * np.array(slopes)
+    drift_db = float(towards.sum() / 2)
+    explains = _LEAST_DRIFT <= drift_db / abs(change_db) <= _MOST_DRIFT
+    return drift_db if explains and (towards > 0).all() else 0.0
+
+
+def _is_background(before_db: np.ndarray, after_db: np.ndarray) -> bool:
+    """Whether one side is nothing but the noise that is as loud between the sounds of the other."""
+    quiet, loud = sorted((_total_db(before_db), _total_db(after_db)), key=lambda level_db: float(np.median(level_db)))
+    low, middle, high = np.percentile(quiet, (10, 50, 90))
+    return bool(high - low < _STEADY_DB and np.percentile(loud, 10) < middle + _BACKGROUND_DB)
+
+
+def _total_db(bands_db: np.ndarray) -> np.ndarray:
+    return np.asarray(decibels(np.sum(10 ** (bands_db / 10), axis=1)))
 
 
 def _with_their_others(findings: list[Finding]) -> list[Finding]:
