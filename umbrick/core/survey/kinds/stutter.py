@@ -13,7 +13,7 @@ from umbrick.core.survey.levels.outline import Outline, decibels, levels_of, lou
 from umbrick.core.survey.levels.voice_likeness import may_be_voice
 from umbrick.core.survey.packets.line_features import FEATURES, line_features
 from umbrick.core.survey.repeats.held_cycles import Held, held_cycles
-from umbrick.core.survey.repeats.loops import has_own_ends, in_time, is_tone
+from umbrick.core.survey.repeats.loops import are_echoes, has_own_ends, in_time, is_tone
 from umbrick.core.survey.repeats.near_repeats import NearRepeat, near_repeat, suspects
 from umbrick.core.survey.repeats.repeats import exact_repeats
 from umbrick.core.survey.repeats.restarts import Restart, hops_of_a_row, pattern, restarts
@@ -30,8 +30,9 @@ _OFTEN_STEADY, _MOST_IF_OFTEN = 0.1, 0.4
 _MOST_FOR_A_RESTART = 0.4
 """What a speaker begins again is listed as doubtful, however alike: only an ear can tell."""
 
-_MOST_FOR_A_LOOP = 0.4
-"""A note that comes again from end to end, or after something else, is likely meant to."""
+_MOST_FOR_A_LOOP, _LOOP_MS, _LOOP_TURNS = 0.4, 250.0, 4.0
+"""A note that comes again from end to end, or after something else, is likely meant to; and what is so long and comes
+so often: a line's buffers are shorter, as are the turns of a disc that skips."""
 
 _QUIETER_DB = 41.0
 """What comes again so far below the loud passages is what a coder made of a pause, or its silence."""
@@ -133,9 +134,10 @@ class StutterDetector:
             one._replace(is_apart=one.is_apart or is_meant)
             for one, is_meant in zip(self._repeats, meant[: len(self._repeats)], strict=True)
         ]
+        echoes = are_echoes([one.lag for one in nearly], [_level_db(one) for one in nearly], rate)
         nearly = [
-            one._replace(is_apart=one.is_apart or is_meant)
-            for one, is_meant in zip(nearly, meant[len(self._repeats) :], strict=True)
+            one._replace(is_apart=one.is_apart or is_meant or is_echo)
+            for one, is_meant, is_echo in zip(nearly, meant[len(self._repeats) :], echoes, strict=True)
         ]
         findings = [self._repeated(repeat, usual_db) for repeat in exact if not self._is_tone(repeat)]
         findings = [finding for finding in findings if finding.confidence >= 0.05]
@@ -187,7 +189,7 @@ class StutterDetector:
         length, lag = self._milliseconds(repeat)
         # A loop that goes round is whole bars long; what comes again in part of its lag may be meant.
         confidence = 0.99 if length >= 0.9 * lag else _MOST_FOR_A_LOOP * length / lag
-        if repeat.is_apart:
+        if repeat.is_apart or (lag >= _LOOP_MS and length >= _LOOP_TURNS * lag):
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         confidence *= _sure((repeat.level_db - usual_db + _QUIETER_DB) / 2)
         words = f"repeats the previous {lag:.0f} ms sample for sample, for {length:.0f} ms"
@@ -201,7 +203,7 @@ class StutterDetector:
         confidence *= _sure((near.alike_db + near.over_db - _HALF_SURE_BOTH_DB) / 0.5)
         if near.is_apart:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
-        level_db = 20 * float(np.log10(max(near.gain, 1e-3)))
+        level_db = _level_db(near)
         if abs(level_db) > _FADED_DB:
             confidence = min(confidence, _MOST_FOR_A_LOOP)
         words = f"repeats the previous {lag:.0f} ms for {length:.0f} ms, {100 * similarity:.1f} % alike"
@@ -239,6 +241,11 @@ class StutterDetector:
             evidence=evidence,
             detail={"lag": again.lag, "similarity": round(similarity, 5), "length_ms": round(length, 2), **detail},
         )
+
+
+def _level_db(near: NearRepeat) -> float:
+    """Return how much louder a repeat is than what it repeats."""
+    return 20 * float(np.log10(max(near.gain, 1e-3)))
 
 
 def _similarity(alike_db: float) -> float:

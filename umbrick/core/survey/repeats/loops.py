@@ -28,6 +28,9 @@ _SHORTEST_STEADY_SECONDS, _LONGEST_STEADY_SECONDS = 0.002, 0.02
 _SHORTEST_BEAT_SECONDS, _BEAT_SLACK, _FEWEST_IN_TIME, _NEARBY = 0.1, 0.02, 4, 32
 """No buffer of sound is as long as a beat's part."""
 
+_ECHO_SECONDS, _SAME_LAG_SECONDS, _ECHO_DB = 0.1, 0.001, -1.0
+"""An echo comes no sooner, always as late, and fainter than what it repeats."""
+
 _PLACED_SECONDS = 0.005
 """Where a repeat that is not exact begins is known to so much."""
 
@@ -119,8 +122,10 @@ def _peak(wave: Floats) -> float:
 
 
 def _dips(wave: Floats, at: int, rate: int) -> bool:
-    """Whether the sound is faint for a moment, and on both sides of it is not."""
+    """Whether the sound is faint for a moment, and on both sides of it is not; at the wave's end it goes on unseen."""
     moment, beside = max(2, round(_DIP_SECONDS * rate)), round(_BESIDE_SECONDS * rate)
+    if at == len(wave):
+        return True
     here, left, right = wave[max(0, at - moment) : at + moment], wave[max(0, at - beside) : at], wave[at : at + beside]
     if not len(left) or not len(right):
         return False
@@ -149,3 +154,20 @@ def in_time(repeats: Sequence[tuple[int, int]], rate: int) -> list[bool]:
         is_on_beat = off_beat(starts[near] - starts[row], lag) <= max(_BEAT_SLACK, _PLACED_SECONDS * rate / lag)
         meant[row] = (is_alike & is_on_beat).sum() >= _FEWEST_IN_TIME
     return [bool(one) for one in meant]
+
+
+def are_echoes(lags: Sequence[int], gains_db: Sequence[float], rate: int) -> list[bool]:
+    """Return which repeats are an echo's: fainter than what they repeat, and another such comes just as late.
+
+    Parameters
+    ----------
+    lags : sequence of int
+        In frames.
+    gains_db : sequence of float
+        How much louder each is than what it repeats.
+    rate : int
+    """
+    lag, gain_db = np.array(lags, np.float64), np.array(gains_db, np.float64)
+    is_one = (lag >= _ECHO_SECONDS * rate) & (gain_db <= _ECHO_DB)
+    is_as_late = np.abs(lag[:, np.newaxis] - lag) <= _SAME_LAG_SECONDS * rate
+    return [bool(one) for one in is_one & ((is_as_late & is_one).sum(axis=1) > 1)]
