@@ -22,6 +22,7 @@ from umbrick.core.survey.detector import Block, Format
 from umbrick.core.survey.impulses.both_sides import is_another_sound
 from umbrick.core.survey.impulses.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
 from umbrick.core.survey.impulses.impulses import Impulses, impulses
+from umbrick.core.survey.impulses.onset import begins_a_sound
 from umbrick.core.survey.impulses.residual import Residual
 from umbrick.core.survey.levels.outline import Outline, outline
 from umbrick.core.survey.levels.voice_likeness import may_be_voice
@@ -66,13 +67,23 @@ _SPIKE, _NOTHING_BUT_A_SPIKE = 0.9, 0.99
 """Shares of what is left that a single wrong sample explains: from the one on it is taken for one, from the other on
 nothing else is thought of."""
 
-_HALF_BROKEN_DB, _HALF_BROKEN_NARROW_DB, _BROKEN_DOUBT_DB = 16.0, 7.0, 1.0
+_DOUBT_DB = 1.0
+_HALF_BROKEN_DB, _HALF_BROKEN_NARROW_DB = 16.0, 7.0
 """A voice's pulses and the joins of a speech synthesizer stand out by less, what is missing by more."""
 
 _FAINTEST_NARROW_CLICK_DB = 6.0
 """In a telephone's band an attack leaves as much in a single sample."""
 
-_FAINTEST_BREAK_DB = -36.0
+_HALF_SMACK_DB, _HALF_SMACK_NARROW_DB, _HALF_LONG_DB = 11.5, 8.0, 17.0
+_LONG_SECONDS = 0.0018
+"""A voice's pulses stand out by less than its smacks; and what is as long as a spark or a grain must do so by more."""
+
+_HIGHEST_STROKE_DB, _STROKES_SECONDS = 8.0, 15.0
+_USUAL_STROKES, _NOTHING_BUT_STROKES, _FEWEST_STROKES = 0.5, 0.8, 5
+"""What is higher over the sound around it than the stroke of a note is damage even where one begins; so is what is
+among more impulses nearby that are no strokes. Where there are hardly any others, the others are strokes too."""
+
+_FAINTEST_DB = -36.0
 """So far below the sound lies the corner at which a fade begins."""
 
 _MOST_IF_ANOTHER, _LEAST_OF_A_BREAK = 0.4, 0.05
@@ -94,6 +105,9 @@ class Event(NamedTuple):
     sure: tuple[float, float, float]
     left: float
     """The share that is left of it where the sound on both sides, or how little it stands out, speaks against it."""
+
+    is_stroke: bool
+    """Whether a sound of its own begins with it, as with the stroke of a note."""
 
     @property
     def confidence(self) -> float:
@@ -135,6 +149,7 @@ def events(block: Block) -> list[Event]:
                     float(seen.relative_db[row]),
                     (float(sure[row, 0]), float(sure[row, 1]), float(sure[row, 2])),
                     _left(sure[row], seen.excess_db[row], seen.relative_db[row], known, at, block.rate),
+                    _may_be_stroke(sure[row], seen.relative_db[row]) and begins_a_sound(known, *at, block.rate),
                 )
             )
     return found
@@ -143,18 +158,35 @@ def events(block: Block) -> list[Event]:
 def _left(
     sure: Array, excess_db: float, relative_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
 ) -> float:
-    """Return how much is left of how sure an impulse is, if it is a break that is faint or hardly stands out, or if it
-    lies where another sound begins."""
+    """Return how much is left of how sure an impulse is, if it is faint or hardly stands out for one of its shape, or
+    if it lies where another sound begins."""
+    share = _as_its_shape(sure, excess_db, wave, at, rate)
+    return min(share, _MOST_IF_ANOTHER) if relative_db < _FAINTEST_DB else share
+
+
+def _as_its_shape(
+    sure: Array, excess_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
+) -> float:
+    """Return how much is left of an impulse by how far it stands out and what is on both sides."""
     shape = int(np.argmax(sure))
+    is_narrow = rate < NARROW_BELOW_RATE
     if shape == Shape.CLICK:
-        return _MOST_IF_ANOTHER if rate < NARROW_BELOW_RATE and excess_db < _FAINTEST_NARROW_CLICK_DB else 1.0
+        if is_narrow:
+            return _MOST_IF_ANOTHER if excess_db < _FAINTEST_NARROW_CLICK_DB else 1.0
+        return _over(excess_db, _HALF_LONG_DB) if at[1] - at[0] >= _LONG_SECONDS * rate else 1.0
     if shape == Shape.MOUTH:
-        return _MOST_IF_ANOTHER if is_another_sound(wave, *at, rate, alike_loud=True) else 1.0
-    half_sure_db = _HALF_BROKEN_NARROW_DB if rate < NARROW_BELOW_RATE else _HALF_BROKEN_DB
-    share = float(1 / (1 + np.exp((half_sure_db - excess_db) / _BROKEN_DOUBT_DB)))
-    if relative_db < _FAINTEST_BREAK_DB:
-        return min(share, _MOST_IF_ANOTHER)
+        share = _over(excess_db, _HALF_SMACK_NARROW_DB if is_narrow else _HALF_SMACK_DB)
+        return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate, alike_loud=True) else share
+    share = _over(excess_db, _HALF_BROKEN_NARROW_DB if is_narrow else _HALF_BROKEN_DB)
     return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate) else share
+
+
+def _may_be_stroke(sure: Array, relative_db: float) -> bool:
+    return int(np.argmax(sure)) != Shape.BREAK and relative_db < _HIGHEST_STROKE_DB
+
+
+def _over(excess_db: float, half_sure_db: float) -> float:
+    return float(1 / (1 + np.exp((half_sure_db - excess_db) / _DOUBT_DB)))
 
 
 def _sure(columns: dict[str, Array], rate: int) -> Array:
@@ -238,12 +270,30 @@ class EventCollector:
         one group, the surest of them, and how sure it is that they are damage."""
         is_voice = may_be_voice(self._outlines)
         groups = []
+        strokes = self._strokes()
         for group in together(self._events):
             best = max(group, key=lambda event: event.confidence)
             click, at_break, mouth = best.sure
             if not is_voice:  # Where there is no voice there is no mouth either: what rings is a click all the same.
                 click, mouth = click + mouth, 0.0
-            confidence = best.confidence
+            confidence = min(best.confidence, _MOST_IF_ANOTHER) if best in strokes else best.confidence
             if confidence >= _LEAST_CONFIDENCE and int(np.argmax((click, at_break, mouth))) == shape:
                 groups.append((group, best, confidence))
         return groups
+
+    def _strokes(self) -> set[Event]:
+        """Return the events that are strokes: where a sound begins with at least half of those around that stand out,
+        breaks left aside. A click that comes with one note is among others that do not."""
+        likely = [event for event in self._events if event.confidence > _MOST_IF_ANOTHER]
+        likely = [event for event in likely if int(np.argmax(event.sure)) != Shape.BREAK]
+        is_stroke = np.array([event.is_stroke for event in likely], np.bool_)
+        starts = np.array([event.start for event in likely], np.int64)
+        order = np.argsort(starts, kind="stable")
+        counted = np.concatenate([[0], np.cumsum(is_stroke[order])])
+        reach = round(_STROKES_SECONDS * self._format.rate)
+        first, last = (np.searchsorted(starts[order], starts + side * reach, side="right") for side in (-1, 1))
+        share = (counted[last] - counted[first]) / np.maximum(1, last - first)
+        is_high = np.array([event.relative_db >= _HIGHEST_STROKE_DB for event in likely], np.bool_)
+        is_among = (last - first >= _FEWEST_STROKES) & (share >= _NOTHING_BUT_STROKES) & ~is_high
+        chosen = (is_stroke & (share >= _USUAL_STROKES)) | is_among
+        return {event for event, one in zip(likely, chosen, strict=True) if one}

@@ -27,6 +27,7 @@ _HALF_SURE_PER_SECOND = 16.0
 _AT_ONCE = 256
 _APART_SECONDS, _BESIDE_SECONDS, _NEXT_TO_NONE_DB = 0.001, 0.006, -50.0
 _SHORT_SECONDS, _DENSE_PER_SECOND, _MOST_IF_SHORT = 1.5, 45.0, 0.6
+_BRIEF_SECONDS, _DENSE_IF_BRIEF_PER_SECOND = 0.25, 150.0
 _SPARSE_PER_SECOND, _FEWEST_IF_SHORT, _MOST_IF_SHORT_AND_SPARSE = 36.0, 10, 0.45
 """So few ticks in so short a time may be a voice's pulses, raindrops or clapping hands: not mended unasked, or not even
 listed."""
@@ -86,8 +87,8 @@ class CrackleDetector:
             regular = max(_regularity(stretch) - _REGULAR, _next_regularity(stretch) - _NEXT_REGULAR)
             doubt = min(doubt, _SUREST) - _PENALTY * max(0.0, regular, float(np.median(again)) - _PERIODIC)
             confidence = float(1 / (1 + np.exp(-doubt)))
-            is_short = stop - start < _SHORT_SECONDS * rate
-            if is_short and per_second < _DENSE_PER_SECOND:
+            is_short, is_brief = (stop - start < seconds * rate for seconds in (_SHORT_SECONDS, _BRIEF_SECONDS))
+            if is_short and per_second < (_DENSE_IF_BRIEF_PER_SECOND if is_brief else _DENSE_PER_SECOND):
                 confidence = min(confidence, _MOST_IF_SHORT)
             if is_short and (per_second < _SPARSE_PER_SECOND or len(stretch) < _FEWEST_IF_SHORT):
                 confidence = min(confidence, _MOST_IF_SHORT_AND_SPARSE)

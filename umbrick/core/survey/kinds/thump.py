@@ -24,6 +24,7 @@ _MOST_RISE_DB, _MOST_PEAK_DB, _LEAST_OVER_MIDDLE_DB = 2.5, 8.0, -3.0
 _FEWEST_SECONDS = 3.0
 _MOST_CONFIDENCE = 0.9
 _SILENCE = 1e-12
+_EDGE_HOPS = 4
 
 
 class ThumpDetector:
@@ -54,6 +55,8 @@ class ThumpDetector:
         usual_db = float(np.percentile(level_db, 97))
         least_db = max(usual_db + _LEAST_DB, loud_db + _FAINTEST_DB)
         found = peaks(level_db, round(_APART_SECONDS * rate / HOP), least_db)
+        # Where a recording is cut off, the edge itself has a low end.
+        found = [peak for peak in found if _EDGE_HOPS <= peak < len(level_db) - _EDGE_HOPS]
         findings = [self._finding(level_db, middle, peak, usual_db, rate / HOP) for peak in found]
         return [finding for finding in findings if finding.confidence >= 0.05]
 
