@@ -19,6 +19,8 @@ import soxr
 from scipy.ndimage import minimum_filter1d, uniform_filter1d
 from scipy.signal import butter, chirp, sawtooth, sosfilt, square
 
+from benchmarks.unusual_instruments import MORE
+
 RATE = 48000
 SECONDS = 10.0
 
@@ -400,4 +402,5 @@ UNUSUAL: dict[str, Make] = {
     "glitch edits": _glitch_edits,
     "decaying tones": _steady_tones,
     "ringing tone": _ringing,
+    **MORE,
 }

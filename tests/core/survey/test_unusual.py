@@ -15,7 +15,7 @@ PAUSES = ("dialled tones", "voice through a gate of 1 ms", "saw notes", "morse",
           "gated pad", "chopped pad", "square tremolo", "noise bursts", "coder's pauses", "low bass",
           "sub bass")  # fmt: skip
 LOUD = ("sweep", "modem", "limiter by 4 dB", "limiter by 10 dB", "limiter by 6 dB at 24 bits", "chiptune", "bit crush",
-        "square notes", "pulse notes", "sine notes")  # fmt: skip
+        "square notes", "pulse notes", "sine notes", "siren", "birdsong")  # fmt: skip
 
 
 WHOLE = ("modem", "rain", "castanets", "claves", "sweep", "decaying tones", "metronome", "pulse notes", "hard-panned",
@@ -96,3 +96,28 @@ def test_holes_among_rests_are_found_by_how_they_break_off():
     met = [any(abs(finding.start - place) < 20 for finding in found) for place in places]
     assert sum(met) >= 2
     assert len(found) <= len(places) + 1
+
+
+def test_what_sounds_from_end_to_end_intrudes_on_nothing_however_long_it_is():
+    t = np.arange(14 * RATE) / RATE
+    drone = 0.05 * np.sin(2 * np.pi * 1700 * t) + 0.02 * np.random.default_rng(1).standard_normal(len(t))
+    assert not surveyed(drone[:, np.newaxis], RATE, ["intrusion"]).sifted({})
+    drone[: 6 * RATE] -= 0.05 * np.sin(2 * np.pi * 1700 * t[: 6 * RATE])
+    drone[9 * RATE :] -= 0.05 * np.sin(2 * np.pi * 1700 * t[9 * RATE :])
+    (call,) = surveyed(drone[:, np.newaxis], RATE, ["intrusion"]).sifted({})
+    assert abs(call.start - 6 * RATE) < RATE // 20
+    assert abs(call.stop - 9 * RATE) < RATE // 20
+
+
+def test_the_notes_of_an_organ_intrude_on_nothing():
+    assert listed("organ", "intrusion") == []
+
+
+@pytest.mark.parametrize("name", ["gongs", "rockets", "thunder"])
+def test_what_dies_away_or_comes_over_a_quiet_night_is_no_step_of_the_level(name):
+    assert listed(name, "level_step") == []
+
+
+def test_an_echo_and_a_loop_are_meant_to_come_again():
+    assert listed("echo", "stutter") == []
+    assert listed("loop", "stutter") == []
