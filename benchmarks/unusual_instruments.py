@@ -35,6 +35,14 @@ def _faded(wave):
     return wave
 
 
+def _ended(sound, rate):
+    """Return a sound faded in and out over a third of a second."""
+    sound, ends = sound.copy(), round(0.3 * rate)
+    sound[:ends] *= np.linspace(0, 1, ends)
+    sound[-ends:] *= np.linspace(1, 0, ends)
+    return sound
+
+
 def _scored(events, floor=0.0, random=None):
     """Return sounds placed at their times, over a floor of noise, at a healthy level and faded at its ends."""
     sound = np.zeros(round(SECONDS * RATE))
@@ -45,10 +53,7 @@ def _scored(events, floor=0.0, random=None):
     sound *= 0.6 / np.abs(sound).max()
     if floor:
         sound += floor * _through(random.standard_normal(len(sound)), 0, 6000)
-    ends = round(0.3 * RATE)
-    sound[:ends] *= np.linspace(0, 1, ends)
-    sound[-ends:] *= np.linspace(1, 0, ends)
-    return sound, RATE, 24
+    return _ended(sound, RATE), RATE, 24
 
 
 def _beats(random, choices, seconds=SECONDS - 1.5):
@@ -177,7 +182,7 @@ def echo(random, speech, music):
     late, made = round(random.uniform(0.2, 0.3) * rate), sound.copy()
     for turn in (1, 2, 3):
         made[turn * late :] += 0.5**turn * sound[: -turn * late]
-    return 0.5 * made, rate, 24
+    return _ended(0.5 * made, rate), rate, 24
 
 
 def loop(random, speech, music):
@@ -187,7 +192,7 @@ def loop(random, speech, music):
     turn, fade = sound[first : first + length].copy(), round(0.005 * rate)
     turn[:fade] *= np.linspace(0, 1, fade)
     turn[-fade:] *= np.linspace(1, 0, fade)
-    return np.tile(turn, 20), rate, 24
+    return _ended(np.tile(turn, 20), rate), rate, 24
 
 
 MORE = {

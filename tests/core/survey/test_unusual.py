@@ -121,3 +121,7 @@ def test_what_dies_away_or_comes_over_a_quiet_night_is_no_step_of_the_level(name
 def test_an_echo_and_a_loop_are_meant_to_come_again():
     assert listed("echo", "stutter") == []
     assert listed("loop", "stutter") == []
+
+
+def test_half_a_second_that_goes_round_is_no_hum_though_it_has_lines_at_all_its_multiples():
+    assert listed("loop", "hum") == []

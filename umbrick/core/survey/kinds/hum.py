@@ -23,7 +23,7 @@ _HARMONICS = 8
 _HIGHEST_HZ = 504.0
 
 _HALF_SURE_DB, _DOUBT_DB = 15.5, 2.5
-_LEAST_LEAD_DB, _MOST_IF_LED = 1.0, 0.3
+_LEAST_LEAD_DB, _FEWEST_LEADING, _MOST_IF_LED = 1.0, 2, 0.3
 _FAINTEST_DB, _FAINTEST_SHARE_DB = -76.0, -50.0
 """Hum as quiet as this, or in a quiet recording this far below its loudest part's low tones, is as likely below what
 anyone hears as not."""
@@ -37,8 +37,8 @@ class Mains(NamedTuple):
     drift_hz: float
     evidence_db: float
     leads: bool
-    """Whether one of the harmonics at least is stronger than all else near it: what is played in an even time has
-    lines at all multiples of its beat."""
+    """Whether two of the harmonics at least are stronger than all else near them: what is played in an even time has
+    lines at all multiples of its beat, and by chance one of them leads."""
 
 
 class HumDetector:
@@ -134,7 +134,7 @@ def _of(windows: list[npt.NDArray[np.float32]], rate: float, mains: float) -> Ma
         tuple(harmonic for harmonic, stands in zip(harmonics, stands_out, strict=True) if stands),
         float(np.percentile(fundamentals, 90) - np.percentile(fundamentals, 10)),
         evidence,
-        bool((lead[stands_out] >= _LEAST_LEAD_DB).any()),
+        bool((lead[stands_out] >= _LEAST_LEAD_DB).sum() >= min(_FEWEST_LEADING, stands_out.sum())),
     )
 
 
