@@ -78,10 +78,14 @@ _HALF_SMACK_DB, _HALF_SMACK_NARROW_DB, _HALF_LONG_DB = 11.5, 8.0, 17.0
 _LONG_SECONDS = 0.0018
 """A voice's pulses stand out by less than its smacks; and what is as long as a spark or a grain must do so by more."""
 
+_ROW_SECONDS, _MOST_IN_A_ROW = 0.12, {Shape.MOUTH: 3, Shape.BREAK: 6}
+"""No mouth smacks, and no line breaks, so often: where more impulses are within that time before and after, something
+croaks, creaks or rattles."""
+
 _HIGHEST_STROKE_DB, _STROKES_SECONDS = 8.0, 15.0
-_USUAL_STROKES, _NOTHING_BUT_STROKES, _FEWEST_STROKES = 0.5, 0.8, 5
+_USUAL_STROKES, _FEWEST_STROKES = 0.5, 5
 """What is higher over the sound around it than the stroke of a note is damage even where one begins; so is what is
-among more impulses nearby that are no strokes. Where there are hardly any others, the others are strokes too."""
+among more impulses nearby that are no strokes. Where there are several strokes and fewer others, those are some too."""
 
 _FAINTEST_DB = -36.0
 """So far below the sound lies the corner at which a fade begins."""
@@ -270,16 +274,22 @@ class EventCollector:
         one group, the surest of them, and how sure it is that they are damage."""
         is_voice = may_be_voice(self._outlines)
         groups = []
-        strokes = self._strokes()
+        strokes, starts = self._strokes(), np.sort([event.start for event in self._events])
         for group in together(self._events):
             best = max(group, key=lambda event: event.confidence)
             click, at_break, mouth = best.sure
             if not is_voice:  # Where there is no voice there is no mouth either: what rings is a click all the same.
                 click, mouth = click + mouth, 0.0
-            confidence = min(best.confidence, _MOST_IF_ANOTHER) if best in strokes else best.confidence
+            is_doubtful = best in strokes or self._is_in_a_row(best.start, starts, shape)
+            confidence = min(best.confidence, _MOST_IF_ANOTHER) if is_doubtful else best.confidence
             if confidence >= _LEAST_CONFIDENCE and int(np.argmax((click, at_break, mouth))) == shape:
                 groups.append((group, best, confidence))
         return groups
+
+    def _is_in_a_row(self, start: int, starts: npt.NDArray[np.int64], shape: Shape) -> bool:
+        reach = round(_ROW_SECONDS * self._format.rate)
+        first, stop = np.searchsorted(starts, (start - reach, start + reach))
+        return bool(stop - first > _MOST_IN_A_ROW.get(shape, len(starts)))
 
     def _strokes(self) -> set[Event]:
         """Return the events that are strokes: where a sound begins with at least half of those around that stand out,
@@ -294,6 +304,6 @@ class EventCollector:
         first, last = (np.searchsorted(starts[order], starts + side * reach, side="right") for side in (-1, 1))
         share = (counted[last] - counted[first]) / np.maximum(1, last - first)
         is_high = np.array([event.relative_db >= _HIGHEST_STROKE_DB for event in likely], np.bool_)
-        is_among = (last - first >= _FEWEST_STROKES) & (share >= _NOTHING_BUT_STROKES) & ~is_high
-        chosen = (is_stroke & (share >= _USUAL_STROKES)) | is_among
+        is_one = is_stroke | ((last - first >= _FEWEST_STROKES) & ~is_high)
+        chosen = is_one & (share >= _USUAL_STROKES)
         return {event for event, one in zip(likely, chosen, strict=True) if one}

@@ -9,8 +9,6 @@ from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulses.impulse_sorting import Event, EventCollector, Shape
 
 _USUAL_SECONDS = 0.005
-_BESIDE_SECONDS, _MOST_BESIDE, _MOST_IN_A_ROW = 0.12, 3, 0.4
-"""No mouth smacks so often: where more impulses are within that time on either side, something croaks or rattles."""
 
 
 class MouthClickDetector(EventCollector):
@@ -18,14 +16,7 @@ class MouthClickDetector(EventCollector):
 
     def findings(self) -> list[Finding]:
         """Return the mouth clicks found so far; none where there is no voice."""
-        starts = np.sort([event.start for event in self._events])
-        reach = round(_BESIDE_SECONDS * self._format.rate)
-        findings = []
-        for group, best, confidence in self._groups(Shape.MOUTH):
-            first, last = np.searchsorted(starts, (best.start - reach, best.start + reach))
-            is_in_a_row = last - first > _MOST_BESIDE
-            findings.append(self._finding(group, best, min(confidence, _MOST_IN_A_ROW) if is_in_a_row else confidence))
-        return findings
+        return [self._finding(*found) for found in self._groups(Shape.MOUTH)]
 
     def _finding(self, group: list[Event], best: Event, confidence: float) -> Finding:
         start = min(event.start for event in group)
