@@ -222,13 +222,46 @@ def decoder_of(path):
     return TrackDecoder(path, tracks_of(path, container_of(path))[0])
 
 
-@pytest.mark.parametrize(("ending", "codec"), [case for case in LOSSLESS + LOSSY if case[0] in ("mp4", "mov")])
+@pytest.mark.parametrize(("ending", "codec"), LOSSLESS + LOSSY)
 @pytest.mark.parametrize("starts_at", [0, 480])
-def test_a_length_that_the_container_gives_is_known_before_it_is_decoded(tmp_path, ending, codec, starts_at):
-    decoder = decoder_of(write_video(tmp_path / f"a.{ending}", [(codec, 0.3 * voice(3.3))], starts_at=starts_at))
-    assert decoder.promised
-    assert sum(map(len, decoder.blocks())) == decoder.promised
+def test_a_length_that_the_container_or_its_packets_tell_is_known_before_it_is_decoded(
+    tmp_path, ending, codec, starts_at
+):
+    decoder = decoder_of(write_video(tmp_path / f"a.{ending}", [(codec, 0.3 * voice(4.13))], starts_at=starts_at))
+    promised = decoder.promised()
+    assert promised
+    assert sum(map(len, decoder.blocks())) == promised
     decoder.close()
+
+
+def test_a_gap_between_packets_leaves_the_length_to_be_found_by_decoding(tmp_path, opened):
+    path = write_video(tmp_path / "a.mkv", [("libopus", 0.3 * voice(5.0))], seconds=5.0)
+    gapped = tmp_path / "gapped.mkv"
+    with av.open(path) as old, av.open(gapped, "w") as new:
+        stream = old.streams.audio[0]
+        track = new.add_stream_from_template(stream)
+        for number, packet in enumerate(old.demux(stream)):
+            if packet.size and not 100 <= number < 105:
+                packet.stream = track
+                new.mux(packet)
+    decoder = decoder_of(gapped)
+    assert decoder.promised() is None
+    decoder.close()
+    whole, recording = opened(path), opened(gapped)
+    assert abs(recording.source.frames - whole.source.frames) < RATE // 1000  # stamps are milliseconds
+    middle = recording.source.read(round(2.02 * RATE), round(2.06 * RATE))
+    assert not middle.any()
+
+
+def test_what_was_counted_is_not_counted_again_once_it_is_decoded(tmp_path, opened, monkeypatch):
+    path = write_video(tmp_path / "a.mkv", [("flac", 0.3 * voice(4.0))], seconds=4.0)
+    first = opened(path)
+    first.source.wait()
+    counted = []
+    monkeypatch.setattr(TrackDecoder, "promised", lambda decoder: counted.append(decoder))
+    again = opened(path)
+    assert not counted
+    assert again.source.frames == first.source.frames == again.source.available
 
 
 def test_a_length_that_is_not_borne_out_is_not_believed_and_told(tmp_path, opened):
@@ -237,7 +270,7 @@ def test_a_length_that_is_not_borne_out_is_not_believed_and_told(tmp_path, opene
     whole = cut.read_bytes()
     cut.write_bytes(whole[: len(whole) // 2])
     decoder = decoder_of(cut)
-    assert decoder.promised is None
+    assert decoder.promised() is None
     decoder.close()
     recording = opened(cut)
     assert 0 < recording.source.frames < 5.0 * RATE

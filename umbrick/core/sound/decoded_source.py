@@ -19,7 +19,7 @@ from umbrick.core.sound.source import Samples, check_span
 class DecodedSource:
     """A compressed file's frames, kept as raw floats in a cache file.
 
-    Decoding runs in a thread of its own. The file's promise is taken for its length where the file bears it out; else
+    Decoding runs in a thread of its own. What the file promises is taken for its length; where it promises nothing,
     all of it is decoded before this returns, and what came is the length. Frames that turn out to be missing later
     read as silence; ``missing_frames`` counts all that was promised and did not come, once decoding has ended.
 
@@ -45,8 +45,7 @@ class DecodedSource:
         self.path = decoder.path
         self.key = key
         self.non_finite = 0
-        self._promised = decoder.promised
-        self.frames = self._promised or 0
+        self._promised = decoder.stated
         self._stamp = stamp_of(self.path)
         self._type = "<f8" if decoder.is_double else "<f4"
         self._frame_bytes = (8 if decoder.is_double else 4) * self.channels
@@ -64,17 +63,23 @@ class DecodedSource:
             self._available = self._decoded_frames = self.frames
             return
         try:
+            promised = decoder.promised()
             cache_file.parent.mkdir(parents=True, exist_ok=True)
             growing = PartFile(cache_file.parent)
+        except FileError:
+            decoder.close()
+            raise
         except OSError as error:
             decoder.close()
             raise self._no_room(cache_file, error) from error
+        self._promised = decoder.stated if promised is None else promised
+        self.frames = self._promised or 0
         self._reader = growing.path.open("rb", buffering=0)
         self._thread = threading.Thread(
             target=self._decode, args=(decoder, growing, cache_file), name="decode", daemon=True
         )
         self._thread.start()
-        if self._promised is None or not decoder.bears_out():
+        if promised is None:
             self._take_what_comes()
 
     @property

@@ -22,8 +22,7 @@ Decoded = npt.NDArray[np.floating]
 class Decoder(Protocol):
     """A compressed file, open for decoding. ``blocks`` is called once; ``close`` in every case.
 
-    ``promised`` is how many frames the file says it has, or None where only its end tells. ``is_double`` tells whether
-    float32 would lose bits.
+    ``is_double`` tells whether float32 would lose bits.
     """
 
     @property
@@ -42,8 +41,8 @@ class Decoder(Protocol):
         ...
 
     @property
-    def promised(self) -> int | None:
-        """Length as the file says."""
+    def stated(self) -> int | None:
+        """Length as the file says, or None where it does not."""
         ...
 
     @property
@@ -51,8 +50,8 @@ class Decoder(Protocol):
         """Whether blocks come as float64."""
         ...
 
-    def bears_out(self) -> bool:
-        """Whether the file looks as if it had all that it promises."""
+    def promised(self) -> int | None:
+        """Return the length that the file looks as if it had, or None where only its end tells; it may take a while."""
         ...
 
     def blocks(self) -> Iterator[Decoded]:
@@ -74,18 +73,21 @@ class SoundFileDecoder:
         self._file = open_sound(path)
         self.rate: int = self._file.samplerate
         self.channels: int = self._file.channels
-        self.promised: int = self._file.frames
+        self.stated: int = self._file.frames
 
-    def bears_out(self) -> bool:
-        """Whether the last frame is there, and no more sound claimed than the file's size makes likely.
+    def promised(self) -> int | None:
+        """Return the stated length, if the last frame is there and the file's size makes it likely.
 
         Any header can claim any length. Digital silence is the one sound that takes less, and is quickly decoded.
         """
+        return self.stated if self._is_likely() else None
+
+    def _is_likely(self) -> bool:
         with open_sound(self.path) as file:
-            if self.path.stat().st_size * file.samplerate < _LEAST_BYTES_A_SECOND * self.promised:
+            if self.path.stat().st_size * file.samplerate < _LEAST_BYTES_A_SECOND * self.stated:
                 return False
             try:
-                file.seek(self.promised - 1)
+                file.seek(self.stated - 1)
                 return len(file.read(out=np.empty((1, file.channels), np.float32))) == 1
             except (soundfile.LibsndfileError, RuntimeError, ValueError):
                 return False
@@ -98,8 +100,8 @@ class SoundFileDecoder:
         """
         room = np.empty((_BLOCK_FRAMES, self.channels), np.float32)
         decoded, is_whole = 0, True
-        while is_whole and decoded < self.promised:
-            wanted = room[: self.promised - decoded]
+        while is_whole and decoded < self.stated:
+            wanted = room[: self.stated - decoded]
             wanted[:] = np.nan
             try:
                 came = len(self._file.read(out=wanted))

@@ -12,6 +12,7 @@ import av.error
 import numpy as np
 
 from umbrick.core.errors import FileError
+from umbrick.core.sound.containers.counting import counted_frames
 from umbrick.core.sound.containers.tracks import Track, opened
 from umbrick.core.sound.decoder import Decoded
 
@@ -43,19 +44,18 @@ class TrackDecoder:
         self.path = path
         self.rate, self.channels = track.rate, track.channels
         self.is_double = track.format.subtype in ("PCM_32", "DOUBLE")
-        self.promises_seconds = 0.0
-        """How long the whole container says it is."""
         self._track = track
         self._open = ExitStack()
         self._held = self._open.enter_context(opened(path, track.format.container))
-        if self._held.duration:
-            self.promises_seconds = self._held.duration / 1e6
-        self.promised = track.frames if track.frames and self._reaches(track.frames) else None
-        """The length that the container gives, if there is sound up to there; else only the end of decoding tells."""
+        self.stated = self._length = track.frames
 
-    def bears_out(self) -> bool:
-        """Always: nothing else is promised."""
-        return True
+    def promised(self) -> int | None:
+        """Return the length that the container gives, if there is sound up to there; or that its packets tell."""
+        if self.stated and not self._reaches(self.stated):
+            self.stated = None
+        elif not self.stated:
+            self.stated = self._length = counted_frames(self.path, self._track)
+        return self.stated
 
     def blocks(self) -> Iterator[Decoded]:
         """Yield the frames in blocks."""
@@ -94,8 +94,8 @@ class TrackDecoder:
         return round((ends - begins) * self.rate) >= frames
 
     def _trimmed(self) -> Iterator[Decoded]:
-        """Yield the frames up to the length that the container gives, if it does."""
-        left = self._track.frames
+        """Yield the frames up to the length that the container gives, or its packets tell, if they do."""
+        left = self._length
         for part in self._in_sync():
             if left is None:
                 yield part
