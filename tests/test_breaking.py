@@ -5,7 +5,7 @@ import pytest
 from benchmarks.breaking import complaint_of_casebook, complaint_of_file, model_casebook
 
 
-@pytest.mark.parametrize("part", range(4))
+@pytest.mark.parametrize("part", range(2))
 def test_no_mutated_file_breaks_anything(tmp_path, part):
     complaints = {}
     for seed in range(50 * part, 50 * part + 50):
@@ -16,11 +16,10 @@ def test_no_mutated_file_breaks_anything(tmp_path, part):
     assert not complaints
 
 
-@pytest.mark.parametrize("part", range(2))
-def test_no_hostile_casebook_breaks_anything(tmp_path, part):
+def test_no_hostile_casebook_breaks_anything(tmp_path):
     model = model_casebook(tmp_path)
     complaints = {}
-    for seed in range(50 * part, 50 * part + 50):
+    for seed in range(50):
         folder = tmp_path / str(seed)
         folder.mkdir()
         if complaint := complaint_of_casebook(seed, model, folder):

@@ -9,4 +9,4 @@ from umbrick.ui import theme
 @pytest.mark.parametrize("seed", [0, 1])
 def test_nothing_breaks_and_nothing_is_lost_whatever_is_done(qapp, tmp_path, seed):
     theme.load_fonts()
-    assert Monkey(seed, tmp_path).play(10.0) == []
+    assert Monkey(seed, tmp_path).play(6.0) == []

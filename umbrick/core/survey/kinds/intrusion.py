@@ -46,8 +46,8 @@ _UNSEEN_SEGMENTS = 0.25
 _LARGEST_SHARE = 0.6
 """What sounds through most of a recording is no intrusion."""
 
-_AROUND_SECONDS, _FILLED_SHARE, _MOST_IF_FILLED = 8.0, 0.6, 0.4
-"""Nor is what is followed and preceded by others of its kind, so that they fill most of the time in which anything
+_AROUND_SECONDS, _FILLED_SHARE, _MOST_IF_FILLED, _SAME_PITCH = 8.0, 0.4, 0.4, 0.03
+"""Nor is what is followed and preceded by others of other pitches, so that they fill much of the time in which anything
 sounds around it: those are notes."""
 
 _TONE_BINS, _PURE_SHARE = 4, 0.99
@@ -176,20 +176,23 @@ class IntrusionDetector:
         return np.asarray(whole > np.percentile(whole, 95) * 10 ** (-_SOUNDING_DB / 10))
 
     def _are_notes(self, found: list[Line], sure: Array) -> npt.NDArray[np.bool_]:
-        """Return which of some lines are among likely ones that fill the time around them."""
+        """Return which of some lines are among likely ones of other pitches that fill the time around them."""
         sounding = self._sounding()
         spans = np.array([(line.start, line.stop) for line in found]).reshape(-1, 2) // self._segment
-        filled = np.zeros(len(sounding), np.bool_)
-        for first, last in spans[sure >= _LIKELY]:
-            filled[first:last] = True
+        hz = np.array([(line.low_hz + line.high_hz) / 2 for line in found])
+        likely = np.flatnonzero(sure >= _LIKELY)
         reach = round(_AROUND_SECONDS * self._format.rate / self._segment)
-        notes = []
-        for first, last in spans:
-            beside = [slice(max(0, first - reach), first), slice(last, last + reach)]
-            heard = np.concatenate([sounding[side] for side in beside])
-            covered = np.concatenate([filled[side] for side in beside])
-            notes.append(heard.any() and covered[heard].mean() >= _FILLED_SHARE)
-        return np.array(notes, np.bool_)
+        notes = np.zeros(len(found), np.bool_)
+        for number in likely.tolist():
+            first, last = spans[number].tolist()
+            around = slice(max(0, first - reach), last + reach)
+            filled = np.zeros(len(sounding), np.bool_)
+            for other in likely[_are_of_other_pitch(hz[likely], float(hz[number]))].tolist():
+                filled[spans[other, 0] : spans[other, 1]] = True
+            beside = sounding.copy()
+            beside[first:last] = False
+            notes[number] = beside[around].any() and filled[around][beside[around]].mean() >= _FILLED_SHARE
+        return notes
 
     def _finding(self, line: Line, confidence: float) -> Finding:
         low, high, seconds = line.low_hz, line.high_hz, (line.stop - line.start) / self._format.rate
@@ -206,6 +209,12 @@ class IntrusionDetector:
             evidence=f"a tone at {where} for {seconds:.1f} s, {line.ridge.over_db:.0f} dB over what is beside it",
             detail={"band_hz": [round(low, 1), round(high, 1)], "over_db": round(line.ridge.over_db, 1)},
         )
+
+
+def _are_of_other_pitch(hz: Array, than_hz: float) -> npt.NDArray[np.bool_]:
+    """Return which frequencies are neither another one nor a multiple or a whole part of it."""
+    ratio = np.maximum(hz, than_hz) / np.minimum(hz, than_hz)
+    return np.asarray(np.abs(ratio / np.round(ratio) - 1) > _SAME_PITCH)
 
 
 KIND = Kind(
