@@ -44,6 +44,13 @@ def test_nothing_of_its_own_begins_with_damage_or_rises_from_it(what: np.ndarray
     assert not begins_a_sound(_over(what), _AT, _AT + 20, RATE)
 
 
+def test_the_swing_of_a_pick_up_after_a_click_is_no_sound_of_its_own() -> None:
+    t = np.arange(RATE // 3) / RATE
+    swing = 0.4 * np.exp(-t / 0.05) * np.sin(2 * np.pi * 30 * t)
+    swing[:4] += 0.8
+    assert not begins_a_sound(_over(swing), _AT, _AT + 4, RATE)
+
+
 def test_too_near_to_an_end_nothing_is_said() -> None:
     wave = _over(_note(6.0))
     assert not begins_a_sound(wave[_AT - RATE // 100 :], RATE // 100, RATE // 100 + 20, RATE)

@@ -11,6 +11,9 @@ from umbrick.core.filters.windows import hann
 _WINDOW_SECONDS, _BEFORE_SECONDS, _AFTER_SECONDS = 0.02, 0.0005, 0.002
 _NEW_DB, _LOUDER_DB = 10.0, 1.0
 _LEAST_SHARE = 0.4
+_LOWEST_HZ = 150.0
+"""Below that, what swings after a great click is the pick-up."""
+
 _BESIDE_BINS = np.ones(3) / 3
 
 
@@ -31,7 +34,7 @@ def begins_a_sound(wave: npt.NDArray[np.float32], start: int, stop: int, rate: i
     first, next_one = start - ahead - size, stop + apart
     if first < 0 or next_one + 2 * size > len(wave):
         return False
-    before, after, later = (_power(wave[at : at + size]) for at in (first, next_one, next_one + size))
+    before, after, later = (_power(wave[at : at + size], rate) for at in (first, next_one, next_one + size))
     least = before.sum() * 10 ** (_LOUDER_DB / 10)
     if not after.sum() >= later.sum() >= least:
         return False
@@ -39,7 +42,7 @@ def begins_a_sound(wave: npt.NDArray[np.float32], start: int, stop: int, rate: i
     return bool(later[is_new].sum() >= _LEAST_SHARE * later.sum() > 0)
 
 
-def _power(wave: npt.NDArray[np.float32]) -> npt.NDArray[np.float64]:
-    """Return the power of each bin and its neighbours."""
+def _power(wave: npt.NDArray[np.float32], rate: int) -> npt.NDArray[np.float64]:
+    """Return the power of each bin and its neighbours, but for the lowest."""
     power = np.square(np.abs(rfft(wave.astype(np.float64) * hann(len(wave)))))
-    return np.convolve(power, _BESIDE_BINS, "same")
+    return np.convolve(power, _BESIDE_BINS, "same")[round(_LOWEST_HZ * len(wave) / rate) + 1 :]

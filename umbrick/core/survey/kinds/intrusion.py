@@ -178,20 +178,20 @@ class IntrusionDetector:
     def _are_notes(self, found: list[Line], sure: Array) -> npt.NDArray[np.bool_]:
         """Return which of some lines are among likely ones of other pitches that fill the time around them."""
         sounding = self._sounding()
-        spans = np.array([(line.start, line.stop) for line in found]).reshape(-1, 2) // self._segment
+        spans = np.array([(line.start, line.stop) for line in found], np.int64).reshape(-1, 2) // self._segment
         hz = np.array([(line.low_hz + line.high_hz) / 2 for line in found])
-        likely = np.flatnonzero(sure >= _LIKELY)
+        likely = sure >= _LIKELY
         reach = round(_AROUND_SECONDS * self._format.rate / self._segment)
         notes = np.zeros(len(found), np.bool_)
-        for number in likely.tolist():
+        for number in np.flatnonzero(likely).tolist():
             first, last = spans[number].tolist()
-            around = slice(max(0, first - reach), last + reach)
-            filled = np.zeros(len(sounding), np.bool_)
-            for other in likely[_are_of_other_pitch(hz[likely], float(hz[number]))].tolist():
-                filled[spans[other, 0] : spans[other, 1]] = True
-            beside = sounding.copy()
-            beside[first:last] = False
-            notes[number] = beside[around].any() and filled[around][beside[around]].mean() >= _FILLED_SHARE
+            begin, end = max(0, first - reach), min(len(sounding), last + reach)
+            others = likely & _are_of_other_pitch(hz, float(hz[number])) & (spans[:, 1] > begin) & (spans[:, 0] < end)
+            filled, beside = np.zeros(end - begin, np.bool_), sounding[begin:end].copy()
+            for other_first, other_last in (spans[others] - begin).tolist():
+                filled[max(0, other_first) : other_last] = True
+            beside[first - begin : last - begin] = False
+            notes[number] = beside.any() and filled[beside].mean() >= _FILLED_SHARE
         return notes
 
     def _finding(self, line: Line, confidence: float) -> Finding:

@@ -34,7 +34,6 @@ _PERCENTILES = (50, 90)
 _ALIKE_DB, _COUNTS = 7.0, 3.0
 """By so much the levels of bands change apart from one another by what is said or played, and how much more counts."""
 
-
 _PARTS, _PART_PERCENTILE, _LEAST_DRIFT, _MOST_DRIFT, _EVEN_DB = 10, 80, 0.6, 2.0, 3.5
 """What is compared is looked at in so many parts, to tell where it dies away or swells: by about as much as the
 level changes, and as evenly as no voice does."""
