@@ -34,9 +34,10 @@ _PERCENTILES = (50, 90)
 _ALIKE_DB, _COUNTS = 7.0, 3.0
 """By so much the levels of bands change apart from one another by what is said or played, and how much more counts."""
 
-_PARTS, _PART_PERCENTILE, _LEAST_DRIFT, _MOST_DRIFT, _EVEN_DB = 10, 80, 0.6, 2.0, 3.5
-"""What is compared is looked at in so many parts, to tell where it dies away or swells: by about as much as the
-level changes, and as evenly as no voice does."""
+_PARTS, _NEAR_PARTS, _PART_PERCENTILE = 10, 6, 80
+_LEAST_DRIFT, _MOST_DRIFT, _EVEN_DB = 0.6, 2.0, 0.8
+"""What is compared is looked at in so many parts, of which the nearest tell whether it dies away or swells: by about as
+much as the level changes, and as evenly as no voice does."""
 
 _STEADY_DB, _BACKGROUND_DB = 4.0, 3.0
 """Noise alone is so steady; where it is as loud in the pauses of the other side, sound begins or ends over it."""
@@ -109,8 +110,7 @@ class LevelStepDetector:
                 if stretch <= row * hop / self._segment <= len(levels_db) - stretch:
                     sides = _sides(bands_db, row, self._format.rate / hop)
                     size_db = step.size_db - _COUNTS * max(0.0, _unlike_db(*sides) - _ALIKE_DB)
-                    size_db -= _drift_db(*sides, change_db)
-                    if not _is_background(*sides):
+                    if not _drifts(*sides, change_db) and not _is_background(*sides):
                         findings.append(self._finding(row * hop, step._replace(size_db=size_db)))
         return _with_their_others([finding for finding in findings if finding.confidence >= _LEAST_CONFIDENCE])
 
@@ -154,24 +154,21 @@ def _unlike_db(before_db: np.ndarray, after_db: np.ndarray) -> float:
     return float(np.median(apart, axis=1).max())
 
 
-def _drift_db(before_db: np.ndarray, after_db: np.ndarray, change_db: float) -> float:
-    """Return how much of a change comes by and by, as where a gong dies away: both sides have been going that way."""
+def _drifts(before_db: np.ndarray, after_db: np.ndarray, change_db: float) -> bool:
+    """Whether a change comes by and by, as where a gong dies away: both sides go evenly that way."""
     slopes = []
-    for side in (before_db, after_db):
-        levels_db = _total_db(side)
-        parts = [np.percentile(part, _PART_PERCENTILE) for part in np.array_split(levels_db, _PARTS) if len(part)]
-        # The median of the slopes between any two (P. K. Sen, 1968), over all of the side.
+    for side, near in ((before_db, slice(-_NEAR_PARTS, None)), (after_db, slice(_NEAR_PARTS))):
+        parts = np.array_split(_total_db(side), _PARTS)[near]
+        level = np.array([np.percentile(part, _PART_PERCENTILE) for part in parts])
+        # The median of the slopes between any two (P. K. Sen, 1968), for all of the side.
         first, second = np.triu_indices(len(parts), 1)
-        level = np.array(parts)
         slope = float(np.median((level[second] - level[first]) / (second - first)))
         off_db = level - slope * np.arange(len(level))
         if np.median(np.abs(off_db - np.median(off_db))) > _EVEN_DB:
-            return 0.0
-        slopes.append(slope * len(parts))
+            return False
+        slopes.append(slope * _PARTS)
     towards = np.sign(change_db) * np.array(slopes)
-    drift_db = float(towards.sum() / 2)
-    explains = _LEAST_DRIFT <= drift_db / abs(change_db) <= _MOST_DRIFT
-    return drift_db if explains and (towards > 0).all() else 0.0
+    return bool((towards > 0).all() and _LEAST_DRIFT <= towards.sum() / 2 / abs(change_db) <= _MOST_DRIFT)
 
 
 def _is_background(before_db: np.ndarray, after_db: np.ndarray) -> bool:
