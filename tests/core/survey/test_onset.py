@@ -9,6 +9,7 @@ from benchmarks.unusual import UNUSUAL
 from tests.core.survey.test_kinds import SPEECH, found, surveyed
 from tests.sounds import RATE, rng
 from umbrick.core.survey.impulses.onset import begins_a_sound
+from umbrick.core.survey.impulses.pulses import comes_again
 
 _AT = RATE // 2
 
@@ -49,6 +50,21 @@ def test_the_swing_of_a_pick_up_after_a_click_is_no_sound_of_its_own() -> None:
     swing = 0.4 * np.exp(-t / 0.05) * np.sin(2 * np.pi * 30 * t)
     swing[:4] += 0.8
     assert not begins_a_sound(_over(swing), _AT, _AT + 4, RATE)
+
+
+@pytest.mark.parametrize("apart", [0.006, 0.012, 0.02])
+def test_a_pulse_comes_again_in_its_shape_and_a_smack_does_not(apart: float) -> None:
+    t = np.arange(round(0.005 * RATE)) / RATE
+    pulse = 0.2 * np.exp(-400 * t) * np.sin(2 * np.pi * 2600 * t)
+    once = (0.002 * rng(8).standard_normal(RATE // 4)).astype(np.float32)
+    at, later = RATE // 8, RATE // 8 + round(apart * RATE)
+    once[at : at + len(t)] += pulse
+    twice = once.copy()
+    twice[later : later + len(t)] += 0.5 * pulse
+    assert comes_again(twice, at, RATE)
+    assert comes_again(twice, later, RATE)
+    assert not comes_again(once, at, RATE)
+    assert not comes_again(twice, 10, RATE)  # too near to the end to be told
 
 
 def test_too_near_to_an_end_nothing_is_said() -> None:

@@ -23,6 +23,7 @@ from umbrick.core.survey.impulses.both_sides import is_another_sound
 from umbrick.core.survey.impulses.impulse_measures import NARROW_BELOW_RATE, measured, worth_a_look
 from umbrick.core.survey.impulses.impulses import Impulses, impulses
 from umbrick.core.survey.impulses.onset import begins_a_sound
+from umbrick.core.survey.impulses.pulses import comes_again
 from umbrick.core.survey.impulses.residual import Residual
 from umbrick.core.survey.levels.outline import Outline, outline
 from umbrick.core.survey.levels.voice_likeness import may_be_voice
@@ -74,7 +75,7 @@ _HALF_BROKEN_DB, _HALF_BROKEN_NARROW_DB = 16.0, 7.0
 _FAINTEST_NARROW_CLICK_DB = 6.0
 """In a telephone's band an attack leaves as much in a single sample."""
 
-_HALF_SMACK_DB, _HALF_SMACK_NARROW_DB, _HALF_LONG_DB = 11.5, 8.0, 17.0
+_HALF_SMACK_DB, _HALF_SMACK_NARROW_DB, _HALF_LONG_DB = 10.0, 6.0, 17.0
 _LONG_SECONDS = 0.0018
 """A voice's pulses stand out by less than its smacks; and what is as long as a spark or a grain must do so by more."""
 
@@ -180,7 +181,8 @@ def _as_its_shape(
         return _over(excess_db, _HALF_LONG_DB) if at[1] - at[0] >= _LONG_SECONDS * rate else 1.0
     if shape == Shape.MOUTH:
         share = _over(excess_db, _HALF_SMACK_NARROW_DB if is_narrow else _HALF_SMACK_DB)
-        return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate, alike_loud=True) else share
+        is_natural = comes_again(wave, at[0], rate) or is_another_sound(wave, *at, rate, alike_loud=True)
+        return min(share, _MOST_IF_ANOTHER) if is_natural else share
     share = _over(excess_db, _HALF_BROKEN_NARROW_DB if is_narrow else _HALF_BROKEN_DB)
     return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate) else share
 
