@@ -114,6 +114,9 @@ class Event(NamedTuple):
     is_stroke: bool
     """Whether a sound of its own begins with it, as with the stroke of a note."""
 
+    is_pulse: bool
+    """Whether it would be a smack, but comes again in its shape, as the pulses of a voice do."""
+
     @property
     def confidence(self) -> float:
         """How sure it is that it is damage of any shape."""
@@ -155,6 +158,7 @@ def events(block: Block) -> list[Event]:
                     (float(sure[row, 0]), float(sure[row, 1]), float(sure[row, 2])),
                     _left(sure[row], seen.excess_db[row], seen.relative_db[row], known, at, block.rate),
                     _may_be_stroke(sure[row], seen.relative_db[row]) and begins_a_sound(known, *at, block.rate),
+                    int(np.argmax(sure[row])) == Shape.MOUTH and comes_again(known, at[0], block.rate),
                 )
             )
     return found
@@ -181,8 +185,7 @@ def _as_its_shape(
         return _over(excess_db, _HALF_LONG_DB) if at[1] - at[0] >= _LONG_SECONDS * rate else 1.0
     if shape == Shape.MOUTH:
         share = _over(excess_db, _HALF_SMACK_NARROW_DB if is_narrow else _HALF_SMACK_DB)
-        is_natural = comes_again(wave, at[0], rate) or is_another_sound(wave, *at, rate, alike_loud=True)
-        return min(share, _MOST_IF_ANOTHER) if is_natural else share
+        return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate, alike_loud=True) else share
     share = _over(excess_db, _HALF_BROKEN_NARROW_DB if is_narrow else _HALF_BROKEN_DB)
     return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate) else share
 
@@ -282,7 +285,10 @@ class EventCollector:
             click, at_break, mouth = best.sure
             if not is_voice:  # Where there is no voice there is no mouth either: what rings is a click all the same.
                 click, mouth = click + mouth, 0.0
-            is_doubtful = best in strokes or self._is_in_a_row(best.start, starts, shape)
+            # A tick on a tone looks as if it came again, for the tone does.
+            is_doubtful = (
+                best in strokes or self._is_in_a_row(best.start, starts, shape) or (is_voice and best.is_pulse)
+            )
             confidence = min(best.confidence, _MOST_IF_ANOTHER) if is_doubtful else best.confidence
             if confidence >= _LEAST_CONFIDENCE and int(np.argmax((click, at_break, mouth))) == shape:
                 groups.append((group, best, confidence))
