@@ -12,7 +12,7 @@ from typing import Any
 
 import av.error
 
-from umbrick.core.sound.containers.tracks import Track, opened
+from umbrick.core.sound.containers.tracks import Track, frames_of, opened
 
 _HEAD, _TAIL = 8, 4
 _FEWEST = 24
@@ -40,7 +40,7 @@ def counted_frames(path: Path, track: Track) -> int | None:
         base = Fraction(stream.time_base)
     if len(stamps) < _FEWEST or None in stamps:
         return None
-    head = _decoded(path, track, None)[:_HEAD]
+    head = _decoded(path, track, None)
     tail = _decoded(path, track, stamps[-1] - round(_TAIL_SECONDS / base))
     usual = head[-1]
     if len(tail) <= 2 * _TAIL or not usual or any(count != usual for count in (*head[2:], *tail[_TAIL:-_TAIL])):
@@ -66,10 +66,7 @@ def _decoded(path: Path, track: Track, since: int | None) -> list[int]:
             except av.error.FFmpegError:  # a container without an index can be read from its beginning alone
                 return []
         for packet in held.demux(stream):
-            try:
-                came = sum(frame.samples for frame in packet.decode())
-            except (av.error.InvalidDataError, av.error.EOFError):
-                came = 0
+            came = sum(frame.samples for frame in frames_of(packet))
             if packet.size:
                 counts.append(came)
             elif counts:

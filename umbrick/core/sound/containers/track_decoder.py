@@ -13,7 +13,7 @@ import numpy as np
 
 from umbrick.core.errors import FileError
 from umbrick.core.sound.containers.counting import counted_frames
-from umbrick.core.sound.containers.tracks import Track, opened
+from umbrick.core.sound.containers.tracks import Track, frames_of, opened
 from umbrick.core.sound.decoder import Decoded
 
 _BLOCK_FRAMES = 65536
@@ -130,10 +130,7 @@ class TrackDecoder:
 def _frames(held: Any, stream: Any) -> Iterator[Any]:
     """Yield what can be decoded of a stream from where its container stands."""
     for packet in held.demux(stream):
-        try:
-            yield from packet.decode()
-        except (av.error.InvalidDataError, av.error.EOFError):
-            continue  # what a damaged packet held is missing, and is told by the time stamps after it
+        yield from frames_of(packet)
 
 
 def is_cut_off(path: Path, track: Track) -> str:

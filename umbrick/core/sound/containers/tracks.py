@@ -132,6 +132,14 @@ def chosen(tracks: list[Track], number: int | None, path: Path) -> Track:
     return tracks[number]
 
 
+def frames_of(packet: Any) -> list[Any]:
+    """Return what can be decoded of a packet; what a damaged one held is missing, and is told by the time stamps."""
+    try:
+        return list(packet.decode())
+    except (av.error.InvalidDataError, av.error.EOFError):
+        return []
+
+
 def _track(number: int, stream: Any, container: str) -> Track:
     context = stream.codec_context
     base = Fraction(stream.time_base)

@@ -147,6 +147,8 @@ def events(block: Block) -> list[Event]:
             at = start - skipped, stop - skipped
             if _is_an_end(known, *at, block.rate) or _is_a_coarse_step(known, *at) or _is_keyed(known, *at, block.rate):
                 continue
+            shape = Shape(int(np.argmax(sure[row])))
+            may_be_stroke = shape != Shape.BREAK and seen.relative_db[row] < _HIGHEST_STROKE_DB
             found.append(
                 Event(
                     # At its ends the residual goes on over sound made up beyond the recording.
@@ -156,28 +158,27 @@ def events(block: Block) -> list[Event]:
                     float(seen.excess_db[row]),
                     float(seen.relative_db[row]),
                     (float(sure[row, 0]), float(sure[row, 1]), float(sure[row, 2])),
-                    _left(sure[row], seen.excess_db[row], seen.relative_db[row], known, at, block.rate),
-                    _may_be_stroke(sure[row], seen.relative_db[row]) and begins_a_sound(known, *at, block.rate),
-                    int(np.argmax(sure[row])) == Shape.MOUTH and comes_again(known, at[0], block.rate),
+                    _left(shape, seen.excess_db[row], seen.relative_db[row], known, at, block.rate),
+                    may_be_stroke and begins_a_sound(known, *at, block.rate),
+                    shape == Shape.MOUTH and comes_again(known, at[0], block.rate),
                 )
             )
     return found
 
 
 def _left(
-    sure: Array, excess_db: float, relative_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
+    shape: Shape, excess_db: float, relative_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
 ) -> float:
     """Return how much is left of how sure an impulse is, if it is faint or hardly stands out for one of its shape, or
     if it lies where another sound begins."""
-    share = _as_its_shape(sure, excess_db, wave, at, rate)
+    share = _as_its_shape(shape, excess_db, wave, at, rate)
     return min(share, _MOST_IF_ANOTHER) if relative_db < _FAINTEST_DB else share
 
 
 def _as_its_shape(
-    sure: Array, excess_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
+    shape: Shape, excess_db: float, wave: npt.NDArray[np.float32], at: tuple[int, int], rate: int
 ) -> float:
     """Return how much is left of an impulse by how far it stands out and what is on both sides."""
-    shape = int(np.argmax(sure))
     is_narrow = rate < NARROW_BELOW_RATE
     if shape == Shape.CLICK:
         if is_narrow:
@@ -188,10 +189,6 @@ def _as_its_shape(
         return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate, alike_loud=True) else share
     share = _over(excess_db, _HALF_BROKEN_NARROW_DB if is_narrow else _HALF_BROKEN_DB)
     return min(share, _MOST_IF_ANOTHER) if is_another_sound(wave, *at, rate) else share
-
-
-def _may_be_stroke(sure: Array, relative_db: float) -> bool:
-    return int(np.argmax(sure)) != Shape.BREAK and relative_db < _HIGHEST_STROKE_DB
 
 
 def _over(excess_db: float, half_sure_db: float) -> float:
@@ -285,12 +282,14 @@ class EventCollector:
             click, at_break, mouth = best.sure
             if not is_voice:  # Where there is no voice there is no mouth either: what rings is a click all the same.
                 click, mouth = click + mouth, 0.0
+            if int(np.argmax((click, at_break, mouth))) != shape:
+                continue
             # A tick on a tone looks as if it came again, for the tone does.
             is_doubtful = (
                 best in strokes or self._is_in_a_row(best.start, starts, shape) or (is_voice and best.is_pulse)
             )
             confidence = min(best.confidence, _MOST_IF_ANOTHER) if is_doubtful else best.confidence
-            if confidence >= _LEAST_CONFIDENCE and int(np.argmax((click, at_break, mouth))) == shape:
+            if confidence >= _LEAST_CONFIDENCE:
                 groups.append((group, best, confidence))
         return groups
 

@@ -155,9 +155,11 @@ class IntrusionDetector:
             return []
         odds = np.stack([columns[name] for name in _WEIGHTS_OF], axis=1) @ _WEIGHTS
         sure = 1 / (1 + np.exp(-odds))
-        if self._is_made_of_tones():
+        whole, tone = np.concatenate(self._powers).T
+        sounding = whole > np.percentile(whole, 95) * 10 ** (-_SOUNDING_DB / 10)
+        if np.mean(tone[sounding] >= _PURE_SHARE * whole[sounding]) > _MOST_PURE:
             sure = np.minimum(sure, _MOST_IF_PURE)
-        sure = np.where(self._are_notes(found, sure), np.minimum(sure, _MOST_IF_FILLED), sure)
+        sure = np.where(self._are_notes(found, sure, sounding), np.minimum(sure, _MOST_IF_FILLED), sure)
         findings = [
             self._finding(line, confidence)
             for line, confidence in zip(found, sure.tolist(), strict=True)
@@ -165,19 +167,9 @@ class IntrusionDetector:
         ]
         return sorted(findings, key=lambda finding: finding.start)
 
-    def _is_made_of_tones(self) -> bool:
-        whole, tone = np.concatenate(self._powers).T
-        sounding = self._sounding()
-        return bool(np.mean(tone[sounding] >= _PURE_SHARE * whole[sounding]) > _MOST_PURE)
-
-    def _sounding(self) -> npt.NDArray[np.bool_]:
-        """Return in which segments anything sounds."""
-        whole = np.concatenate(self._powers)[:, 0]
-        return np.asarray(whole > np.percentile(whole, 95) * 10 ** (-_SOUNDING_DB / 10))
-
-    def _are_notes(self, found: list[Line], sure: Array) -> npt.NDArray[np.bool_]:
-        """Return which of some lines are among likely ones of other pitches that fill the time around them."""
-        sounding = self._sounding()
+    def _are_notes(self, found: list[Line], sure: Array, sounding: npt.NDArray[np.bool_]) -> npt.NDArray[np.bool_]:
+        """Return which of some lines are among likely ones of other pitches that fill the time around them, of the
+        segments in which anything sounds."""
         spans = np.array([(line.start, line.stop) for line in found], np.int64).reshape(-1, 2) // self._segment
         hz = np.array([(line.low_hz + line.high_hz) / 2 for line in found])
         likely = sure >= _LIKELY

@@ -10,6 +10,7 @@ from typing import Any, NamedTuple
 import numpy as np
 from scipy.ndimage import maximum_filter1d
 
+from umbrick.core.model.robust_spread import robust_spread
 from umbrick.core.survey.detector import Block, Format, Kind
 from umbrick.core.survey.finding import Family, Finding
 from umbrick.core.survey.impulses.residual import segment_frames
@@ -35,7 +36,7 @@ _ALIKE_DB, _COUNTS = 7.0, 3.0
 """By so much the levels of bands change apart from one another by what is said or played, and how much more counts."""
 
 _PARTS, _NEAR_PARTS, _PART_PERCENTILE = 10, 6, 80
-_LEAST_DRIFT, _MOST_DRIFT, _EVEN_DB = 0.6, 2.0, 0.8
+_LEAST_DRIFT, _MOST_DRIFT, _EVEN_DB = 0.6, 2.0, 1.186
 """What is compared is looked at in so many parts, of which the nearest tell whether it dies away or swells: by about as
 much as the level changes, and as evenly as no voice does."""
 
@@ -164,7 +165,7 @@ def _drifts(before_db: np.ndarray, after_db: np.ndarray, change_db: float) -> bo
         first, second = np.triu_indices(len(parts), 1)
         slope = float(np.median((level[second] - level[first]) / (second - first)))
         off_db = level - slope * np.arange(len(level))
-        if np.median(np.abs(off_db - np.median(off_db))) > _EVEN_DB:
+        if robust_spread(off_db) > _EVEN_DB:
             return False
         slopes.append(slope * _PARTS)
     towards = np.sign(change_db) * np.array(slopes)

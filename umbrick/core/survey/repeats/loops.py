@@ -169,5 +169,6 @@ def are_echoes(lags: Sequence[int], gains_db: Sequence[float], rate: int) -> lis
     """
     lag, gain_db = np.array(lags, np.float64), np.array(gains_db, np.float64)
     is_one = (lag >= _ECHO_SECONDS * rate) & (gain_db <= _ECHO_DB)
-    is_as_late = np.abs(lag[:, np.newaxis] - lag) <= _SAME_LAG_SECONDS * rate
-    return [bool(one) for one in is_one & ((is_as_late & is_one).sum(axis=1) > 1)]
+    theirs, slack = np.sort(lag[is_one]), _SAME_LAG_SECONDS * rate
+    as_late = np.searchsorted(theirs, lag + slack, side="right") - np.searchsorted(theirs, lag - slack)
+    return [bool(one) for one in is_one & (as_late > 1)]
