@@ -19,7 +19,8 @@ from click.testing import CliRunner
 
 from benchmarks.corpus import clean, group_of
 from benchmarks.finding import survey
-from benchmarks.unusual import UNUSUAL, ramped
+from benchmarks.ramps import ramped
+from benchmarks.unusual import UNUSUAL
 from umbrick.cli.mend import mend_command
 
 _LISTED, _SURE = 0.5, 0.9

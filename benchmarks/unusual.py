@@ -19,9 +19,9 @@ import soxr
 from scipy.ndimage import minimum_filter1d, uniform_filter1d
 from scipy.signal import butter, chirp, sawtooth, sosfilt, square
 
+from benchmarks.ramps import RATE, ramped
 from benchmarks.unusual_instruments import MORE
 
-RATE = 48000
 SECONDS = 10.0
 
 _GATES_MS = (0, 1, 2, 5, 10)
@@ -37,17 +37,6 @@ _WORDS = {
 
 def _times(seconds=SECONDS, rate=RATE):
     return np.arange(round(seconds * rate)) / rate
-
-
-def ramped(wave, ramp_ms, rate=RATE):
-    """Return a stretch of sound with ramps at its ends."""
-    ramp = min(round(ramp_ms * rate / 1000), len(wave) // 2)
-    if ramp:
-        wave = wave.copy()
-        rise = (np.arange(ramp) + 0.5) / ramp
-        wave[:ramp] *= rise
-        wave[len(wave) - ramp :] *= rise[::-1]
-    return wave
 
 
 def _sequenced(note, on, off, ramp_ms, seconds=SECONDS, rate=RATE):

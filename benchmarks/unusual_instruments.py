@@ -8,10 +8,11 @@ from __future__ import annotations
 import numpy as np
 from scipy.signal import butter, chirp, sosfilt
 
-RATE = 48000
+from benchmarks.ramps import RATE, ramped
+
 SECONDS = 12.0
 
-_FADE_MS = 8.0
+_FADE_MS, _ENDS_MS = 8.0, 300.0
 _SCALE = 2 ** (np.array([0, 2, 4, 7, 9, 12, 14]) / 12)
 
 
@@ -35,14 +36,6 @@ def _faded(wave):
     return wave
 
 
-def _ended(sound, rate):
-    """Return a sound faded in and out over a third of a second."""
-    sound, ends = sound.copy(), round(0.3 * rate)
-    sound[:ends] *= np.linspace(0, 1, ends)
-    sound[-ends:] *= np.linspace(1, 0, ends)
-    return sound
-
-
 def _scored(events, floor=0.0, random=None):
     """Return sounds placed at their times, over a floor of noise, at a healthy level and faded at its ends."""
     sound = np.zeros(round(SECONDS * RATE))
@@ -53,7 +46,7 @@ def _scored(events, floor=0.0, random=None):
     sound *= 0.6 / np.abs(sound).max()
     if floor:
         sound += floor * _through(random.standard_normal(len(sound)), 0, 6000)
-    return _ended(sound, RATE), RATE, 24
+    return ramped(sound, _ENDS_MS), RATE, 24
 
 
 def _beats(random, choices, seconds=SECONDS - 1.5):
@@ -182,17 +175,15 @@ def echo(random, speech, music):
     late, made = round(random.uniform(0.2, 0.3) * rate), sound.copy()
     for turn in (1, 2, 3):
         made[turn * late :] += 0.5**turn * sound[: -turn * late]
-    return _ended(0.5 * made, rate), rate, 24
+    return ramped(0.5 * made, _ENDS_MS, rate), rate, 24
 
 
 def loop(random, speech, music):
     """Half a second of music that goes round, with fades where it was cut."""
     sound, rate = music
     length, first = rate // 2, int(random.integers(rate, 3 * rate))
-    turn, fade = sound[first : first + length].copy(), round(0.005 * rate)
-    turn[:fade] *= np.linspace(0, 1, fade)
-    turn[-fade:] *= np.linspace(1, 0, fade)
-    return _ended(np.tile(turn, 20), rate), rate, 24
+    turn = ramped(sound[first : first + length], 5.0, rate)
+    return ramped(np.tile(turn, 20), _ENDS_MS, rate), rate, 24
 
 
 MORE = {

@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 import soxr
 
-from benchmarks.unusual import UNUSUAL, ramped
+from benchmarks.ramps import ramped
+from benchmarks.unusual import UNUSUAL
 from tests.core.survey.test_kinds import speech, surveyed
 from tests.sounds import RATE, chord
 from umbrick.work.doing import sure_enough
